@@ -1,0 +1,9 @@
+package tarnholt.loading;
+
+import java.nio.file.Path;
+import java.util.Map;
+
+/** One content archive as its metadata describes it. */
+public record Piece(
+        Path archive, String id, String version, String kind, String entry, String side, int schema,
+        String game, String loader, Map<String, String> needs) {}

@@ -1,0 +1,119 @@
+"""All errors, by whose problem they are.
+
+    RhizonError                     exit  what the person can do
+    ├── InputError                    2   mend what was typed or written
+    │   └── DocumentError             2   mend the file; every mistake of it is listed
+    ├── StateError                    1   mend the folder, the machine or the settings
+    ├── NoSolutionError               3   change the list, the target or the catalog
+    ├── TrustError                    4   do not use these bytes
+    ├── RemoteError                   5   look at the network or the other side
+    ├── NotReadyError                 6   read what the server said
+    └── InterruptedError_             7   nothing: it was taken back
+
+The module imports nothing of ours, so that every layer can raise from it.
+"""
+
+from collections.abc import Sequence
+
+__all__ = [
+    "DocumentError",
+    "InputError",
+    "InterruptedError_",
+    "Mistake",
+    "NoSolutionError",
+    "NotReadyError",
+    "RemoteError",
+    "RhizonError",
+    "StateError",
+    "TrustError",
+]
+
+
+class RhizonError(Exception):
+    """What happened, why, and what to do.
+
+    ``code`` is stable and named in docs/exit-codes.md; ``message`` is one sentence; ``details`` are
+    further lines of why; ``hint`` says what to do next.
+    """
+
+    exit_code = 1
+
+    def __init__(self, code: str, message: str, *, hint: str, details: Sequence[str] = ()) -> None:
+        super().__init__(message)
+        self.code = code
+        self.message = message
+        self.hint = hint
+        self.details = tuple(details)
+
+
+class InputError(RhizonError):
+    """The command line or a document says something that cannot be."""
+
+    exit_code = 2
+
+
+class Mistake:
+    """One wrong place in a document: where, what stands there, what would be right."""
+
+    __slots__ = ("place", "right", "value")
+
+    def __init__(self, place: str, value: str, right: str) -> None:
+        self.place = place
+        self.value = value
+        self.right = right
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.value}: {self.right}" if self.value else f"{self.place}: {self.right}"
+
+
+class DocumentError(InputError):
+    """A document that cannot be read; ``mistakes`` holds every one that was found."""
+
+    def __init__(self, source: str, what: str, mistakes: Sequence[Mistake], *, hint: str = "") -> None:
+        count = len(mistakes)
+        lead = f"{source} is not a valid {what}"
+        message = f"{lead}: {mistakes[0]}" if count == 1 else f"{lead}: {count} mistakes"
+        super().__init__(
+            "bad-document",
+            message,
+            hint=hint or "Mend the file where it says; docs/formats.md has a worked example of each document.",
+            details=[str(mistake) for mistake in mistakes] if count > 1 else (),
+        )
+        self.source = source
+        self.mistakes = tuple(mistakes)
+
+
+class StateError(RhizonError):
+    """The instance, the folder or the machine is not in a state that allows this."""
+
+    exit_code = 1
+
+
+class NoSolutionError(RhizonError):
+    """No target and set of releases fits the list."""
+
+    exit_code = 3
+
+
+class TrustError(RhizonError):
+    """Bytes that are not what was promised, or that try to harm."""
+
+    exit_code = 4
+
+
+class RemoteError(RhizonError):
+    """A catalog or another machine could not be reached or answered wrongly."""
+
+    exit_code = 5
+
+
+class NotReadyError(RhizonError):
+    """The server was started and did not become ready."""
+
+    exit_code = 6
+
+
+class InterruptedError_(RhizonError):
+    """The person stopped it; what had begun was taken back."""
+
+    exit_code = 7

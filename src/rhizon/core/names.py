@@ -1,0 +1,92 @@
+"""The one place that decides which names from outside are safe to use."""
+
+import difflib
+import re
+import unicodedata
+from collections.abc import Iterable
+
+__all__ = [
+    "ID_PATTERN",
+    "RelPath",
+    "UnsafeName",
+    "fold",
+    "near",
+    "plain",
+    "safe_path",
+]
+
+# A content, game, loader or port-role id.
+ID_PATTERN = r"^[a-z0-9][a-z0-9_.-]{0,63}$"
+LONGEST_PATH = 400
+LONGEST_PART = 120
+
+# Device names that some systems refuse in any folder and with any ending.
+_RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(10)), *(f"lpt{n}" for n in range(10))}
+_FORBIDDEN = set('<>:"|?*\\')
+
+
+class UnsafeName(ValueError):
+    """A name that could leave its folder, or that some system cannot hold; the text says why."""
+
+
+class RelPath(str):
+    """A relative path with ``/`` between its parts that :func:`safe_path` has let through."""
+
+    __slots__ = ()
+
+
+def safe_path(text: str) -> RelPath:
+    """``text`` as a path that stays below its folder on every system.
+
+    Refused (:class:`UnsafeName`): empty, absolute, drive letters, ``.`` or ``..`` parts, backslashes,
+    control characters, characters and device names that some system reserves, parts that end in a dot
+    or a space, parts over 120 and paths over 400 characters.
+    """
+    if not text or len(text) > LONGEST_PATH:
+        raise UnsafeName(f"a path has 1 to {LONGEST_PATH} characters")
+    if text.startswith("/"):
+        raise UnsafeName("a path here is relative")
+    for part in text.split("/"):
+        if part in ("", ".", ".."):
+            raise UnsafeName(f"a path here has no {part!r} part")
+        if len(part) > LONGEST_PART:
+            raise UnsafeName(f"a part of a path has at most {LONGEST_PART} characters")
+        bad = next((c for c in part if c in _FORBIDDEN or unicodedata.category(c) in ("Cc", "Cf", "Cs")), None)
+        if bad is not None:
+            raise UnsafeName(f"the character {bad!r} is not allowed in a file name")
+        if part[-1] in ". " or part[0] == " ":
+            raise UnsafeName("a file name does not begin or end with a space or end with a dot")
+        if part.split(".")[0].lower().strip() in _RESERVED:
+            raise UnsafeName(f"{part!r} is a device name on some systems")
+    return RelPath(text)
+
+
+def fold(path: str) -> str:
+    """The form in which two paths are the same file on a system that ignores case."""
+    return unicodedata.normalize("NFC", path).casefold()
+
+
+def plain(text: str, longest: int = 2000) -> str:
+    """``text`` without anything that could steer a terminal or hide itself.
+
+    Control codes (with the escape sequences they begin), bidirectional overrides and other invisible
+    characters become ``�`` once for each run; line ends and tabs become a space.
+    """
+    if text.isascii() and text.isprintable() and len(text) <= longest:
+        return text
+    text = re.sub(r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)?|\x1b.", "�", text[: longest * 2])
+    text = re.sub(r"[\r\n\t]+", " ", text)
+    shown = "".join("�" if unicodedata.category(c) in ("Cc", "Cf", "Cs", "Co", "Zl", "Zp") else c for c in text)
+    shown = re.sub("�+", "�", shown)
+    return shown if len(shown) <= longest else shown[: longest - 1] + "…"
+
+
+def near(name: str, known: Iterable[str], most: int = 3) -> list[str]:
+    """Up to ``most`` known names that a person may have meant, the nearest first."""
+    by_fold: dict[str, str] = {}
+    for one in known:
+        by_fold.setdefault(one.casefold(), one)
+    wanted = name.casefold()
+    hits = difflib.get_close_matches(wanted, by_fold, n=most, cutoff=0.6)
+    hits += [one for one in sorted(by_fold) if len(wanted) > 2 and wanted in one and one not in hits]
+    return [by_fold[one] for one in hits[:most]]

@@ -1,0 +1,138 @@
+"""Versions and ranges of versions.
+
+Order: Semantic Versioning 2.0.0 section 11, extended to any number of dotted fields (missing fields are
+0), with an optional letter before the first field (``v3``, ``r12``). The build part orders versions that
+are otherwise the same, so that sorting is total; a range looks at it only where the range names one.
+"""
+
+import functools
+import re
+from typing import NamedTuple
+
+__all__ = ["Comparator", "Version", "VersionRange", "parse_range", "parse_version"]
+
+LONGEST = 64
+_VERSION = re.compile(
+    r"[A-Za-z]?(?P<release>\d+(?:\.\d+)*)"
+    r"(?:-(?P<pre>[0-9A-Za-z][0-9A-Za-z.-]*)|\.?(?P<glued>[A-Za-z][0-9A-Za-z.-]*))?"
+    r"(?:\+(?P<build>[0-9A-Za-z][0-9A-Za-z.-]*))?"
+)
+_COMPARATOR = re.compile(r"(?P<op>>=|<=|>|<|=)?\s*(?P<version>\S+)")
+
+_Key = tuple[tuple[int, ...], tuple[object, ...]]
+
+
+def _identifiers(text: str) -> tuple[tuple[int, int, str], ...]:
+    """SemVer 11.4: numbers in number order and before words, words in ASCII order."""
+    return tuple((0, int(part), "") if part.isdecimal() else (1, 0, part) for part in re.split(r"[.-]", text))
+
+
+@functools.total_ordering
+class Version:
+    """An immutable version; equal and hashed by its order, not by its spelling."""
+
+    __slots__ = ("build", "key", "pre", "text")
+
+    def __init__(self, text: str) -> None:
+        match = _VERSION.fullmatch(text) if len(text) <= LONGEST else None
+        if match is None:
+            raise ValueError(f"a version is dotted numbers with an optional -preview and +build part, not {text!r}")
+        numbers = [int(field) for field in match["release"].split(".")]
+        while len(numbers) > 1 and numbers[-1] == 0:
+            numbers.pop()
+        words = match["pre"] or match["glued"]
+        self.text = text
+        self.pre = words is not None
+        self.key: _Key = (tuple(numbers), (0, _identifiers(words)) if words is not None else (1,))
+        self.build = _identifiers(match["build"]) if match["build"] is not None else ()
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, Version) and (self.key, self.build) == (other.key, other.build)
+
+    def __lt__(self, other: "Version") -> bool:
+        return (self.key, self.build) < (other.key, other.build)
+
+    def __hash__(self) -> int:
+        return hash((self.key, self.build))
+
+    def __str__(self) -> str:
+        return self.text
+
+    def __repr__(self) -> str:
+        return f"Version({self.text!r})"
+
+
+class Comparator(NamedTuple):
+    """One comparison of a range; ``op`` is one of ``>= <= > < =``."""
+
+    op: str
+    version: Version
+
+    def admits(self, version: Version) -> bool:
+        own, other = self.version, version
+        if self.op == "<" and not own.pre and other.pre and other.key[0] == own.key[0]:
+            return False  # "<2" is never meant to let 2-preview in
+        left: object = (other.key, other.build) if own.build else other.key
+        right: object = (own.key, own.build) if own.build else own.key
+        match self.op:
+            case ">=":
+                return left >= right  # type: ignore[operator]
+            case "<=":
+                return left <= right  # type: ignore[operator]
+            case ">":
+                return left > right  # type: ignore[operator]
+            case "<":
+                return left < right  # type: ignore[operator]
+            case _:
+                return left == right
+
+
+class VersionRange:
+    """Comma-joined comparators that must all hold; ``*`` admits everything."""
+
+    __slots__ = ("comparators", "text")
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.comparators: tuple[Comparator, ...] = ()
+        if text.strip() == "*":
+            return
+        found = []
+        for part in text.split(","):
+            match = _COMPARATOR.fullmatch(part.strip())
+            if match is None:
+                raise ValueError(f"a range is like '>=1.2, <2', '1.4' or '*', not {text!r}")
+            found.append(Comparator(match["op"] or "=", parse_version(match["version"])))
+        self.comparators = tuple(found)
+
+    def admits(self, version: Version) -> bool:
+        return all(one.admits(version) for one in self.comparators)
+
+    @property
+    def open(self) -> bool:
+        """True for ``*``."""
+        return not self.comparators
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, VersionRange) and self.comparators == other.comparators
+
+    def __hash__(self) -> int:
+        return hash(self.comparators)
+
+    def __str__(self) -> str:
+        return self.text
+
+    def __repr__(self) -> str:
+        return f"VersionRange({self.text!r})"
+
+
+@functools.lru_cache(maxsize=65536)
+def parse_version(text: str) -> Version:
+    """The version that ``text`` spells; raises ValueError with what would be right."""
+    return Version(text)
+
+
+@functools.lru_cache(maxsize=65536)
+def parse_range(text: str) -> VersionRange:
+    """The range that ``text`` spells; raises ValueError with what would be right."""
+    return VersionRange(text)
