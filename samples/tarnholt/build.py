@@ -24,7 +24,12 @@ CATALOG = HERE.parents[1] / "src" / "rhizon" / "world" / "harbour" / "catalog"
 FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 
 SERVERS = ("4.0", "4.1", "4.2")
-KEELSON = {"2.8.0": 1, "3.0.2": 1, "3.1.0": 2, "3.2.0-preview.1": 2}  # build -> oldest form of content it takes
+KEELSON = {
+    "2.8.0": 1,
+    "3.0.2": 1,
+    "3.1.0": 2,
+    "3.2.0-preview.1": 2,
+}  # build -> oldest form of content it takes
 GUNWALE = {"5.0.4": 1, "5.1.0": 2}
 GUNWALE_INSTALLER = {"6.0.0": 2}
 

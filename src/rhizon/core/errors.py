@@ -8,7 +8,7 @@
     ├── TrustError                    4   do not use these bytes
     ├── RemoteError                   5   look at the network or the other side
     ├── NotReadyError                 6   read what the server said
-    └── InterruptedError_             7   nothing: it was taken back
+    └── CancelledError             7   nothing: it was taken back
 
 The module imports nothing of ours, so that every layer can raise from it.
 """
@@ -16,9 +16,9 @@ The module imports nothing of ours, so that every layer can raise from it.
 from collections.abc import Sequence
 
 __all__ = [
+    "CancelledError",
     "DocumentError",
     "InputError",
-    "InterruptedError_",
     "Mistake",
     "NoSolutionError",
     "NotReadyError",
@@ -108,12 +108,13 @@ class RemoteError(RhizonError):
 
 
 class NotReadyError(RhizonError):
-    """The server was started and did not become ready."""
+    """The server was started and did not become ready; ``culprit`` is the content at fault, where it is known."""
 
     exit_code = 6
+    culprit: str | None = None
 
 
-class InterruptedError_(RhizonError):
+class CancelledError(RhizonError):
     """The person stopped it; what had begun was taken back."""
 
     exit_code = 7

@@ -8,7 +8,7 @@ from collections.abc import Iterable
 __all__ = [
     "ID_PATTERN",
     "RelPath",
-    "UnsafeName",
+    "UnsafeNameError",
     "fold",
     "near",
     "plain",
@@ -25,7 +25,7 @@ _RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(10)), *(f"lp
 _FORBIDDEN = set('<>:"|?*\\')
 
 
-class UnsafeName(ValueError):
+class UnsafeNameError(ValueError):
     """A name that could leave its folder, or that some system cannot hold; the text says why."""
 
 
@@ -38,26 +38,26 @@ class RelPath(str):
 def safe_path(text: str) -> RelPath:
     """``text`` as a path that stays below its folder on every system.
 
-    Refused (:class:`UnsafeName`): empty, absolute, drive letters, ``.`` or ``..`` parts, backslashes,
+    Refused (:class:`UnsafeNameError`): empty, absolute, drive letters, ``.`` or ``..`` parts, backslashes,
     control characters, characters and device names that some system reserves, parts that end in a dot
     or a space, parts over 120 and paths over 400 characters.
     """
     if not text or len(text) > LONGEST_PATH:
-        raise UnsafeName(f"a path has 1 to {LONGEST_PATH} characters")
+        raise UnsafeNameError(f"a path has 1 to {LONGEST_PATH} characters")
     if text.startswith("/"):
-        raise UnsafeName("a path here is relative")
+        raise UnsafeNameError("a path here is relative")
     for part in text.split("/"):
         if part in ("", ".", ".."):
-            raise UnsafeName(f"a path here has no {part!r} part")
+            raise UnsafeNameError(f"a path here has no {part!r} part")
         if len(part) > LONGEST_PART:
-            raise UnsafeName(f"a part of a path has at most {LONGEST_PART} characters")
+            raise UnsafeNameError(f"a part of a path has at most {LONGEST_PART} characters")
         bad = next((c for c in part if c in _FORBIDDEN or unicodedata.category(c) in ("Cc", "Cf", "Cs")), None)
         if bad is not None:
-            raise UnsafeName(f"the character {bad!r} is not allowed in a file name")
+            raise UnsafeNameError(f"the character {bad!r} is not allowed in a file name")
         if part[-1] in ". " or part[0] == " ":
-            raise UnsafeName("a file name does not begin or end with a space or end with a dot")
+            raise UnsafeNameError("a file name does not begin or end with a space or end with a dot")
         if part.split(".")[0].lower().strip() in _RESERVED:
-            raise UnsafeName(f"{part!r} is a device name on some systems")
+            raise UnsafeNameError(f"{part!r} is a device name on some systems")
     return RelPath(text)
 
 

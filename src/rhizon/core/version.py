@@ -7,7 +7,7 @@ are otherwise the same, so that sorting is total; a range looks at it only where
 
 import functools
 import re
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 __all__ = ["Comparator", "Version", "VersionRange", "parse_range", "parse_version"]
 
@@ -19,7 +19,8 @@ _VERSION = re.compile(
 )
 _COMPARATOR = re.compile(r"(?P<op>>=|<=|>|<|=)?\s*(?P<version>\S+)")
 
-_Key = tuple[tuple[int, ...], tuple[object, ...]]
+# Any: numbers and words mix, and are never compared with each other
+_Key = tuple[Any, ...]
 
 
 def _identifiers(text: str) -> tuple[tuple[int, int, str], ...]:
@@ -46,14 +47,19 @@ class Version:
         self.key: _Key = (tuple(numbers), (0, _identifiers(words)) if words is not None else (1,))
         self.build = _identifiers(match["build"]) if match["build"] is not None else ()
 
+    @property
+    def order(self) -> _Key:
+        """The key with the build part."""
+        return (*self.key, self.build)
+
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Version) and (self.key, self.build) == (other.key, other.build)
+        return isinstance(other, Version) and self.order == other.order
 
     def __lt__(self, other: "Version") -> bool:
-        return (self.key, self.build) < (other.key, other.build)
+        return self.order < other.order
 
     def __hash__(self) -> int:
-        return hash((self.key, self.build))
+        return hash(self.order)
 
     def __str__(self) -> str:
         return self.text
@@ -72,19 +78,9 @@ class Comparator(NamedTuple):
         own, other = self.version, version
         if self.op == "<" and not own.pre and other.pre and other.key[0] == own.key[0]:
             return False  # "<2" is never meant to let 2-preview in
-        left: object = (other.key, other.build) if own.build else other.key
-        right: object = (own.key, own.build) if own.build else own.key
-        match self.op:
-            case ">=":
-                return left >= right  # type: ignore[operator]
-            case "<=":
-                return left <= right  # type: ignore[operator]
-            case ">":
-                return left > right  # type: ignore[operator]
-            case "<":
-                return left < right  # type: ignore[operator]
-            case _:
-                return left == right
+        left, right = (other.order, own.order) if own.build else (other.key, own.key)
+        order = (left > right) - (left < right)
+        return {">=": order >= 0, "<=": order <= 0, ">": order > 0, "<": order < 0, "=": order == 0}[self.op]
 
 
 class VersionRange:

@@ -1,0 +1,1 @@
+"""The edges: files, network, processes, sockets, clock. They carry out and decide nothing."""

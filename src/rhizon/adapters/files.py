@@ -1,0 +1,159 @@
+"""Files: the one atomic writer, hashing, and errors of the system in our words."""
+
+import contextlib
+import errno
+import hashlib
+import os
+import shutil
+import tempfile
+from collections.abc import Iterable, Iterator
+from pathlib import Path
+
+from rhizon.core.errors import InputError, StateError
+from rhizon.core.names import RelPath, plain
+
+__all__ = [
+    "free_bytes",
+    "hash_file",
+    "hash_present",
+    "read_bytes",
+    "remove_tree",
+    "sync_folder",
+    "translated",
+    "write_atomic",
+]
+
+LARGEST_READ = 512 << 20
+
+
+@contextlib.contextmanager
+def translated(what: str, path: Path) -> Iterator[None]:
+    """Turns an OSError inside into a :class:`StateError` that says what could not be done where."""
+    try:
+        yield
+    except OSError as broken:
+        raise _state_error(broken, what, path) from broken
+
+
+def _state_error(broken: OSError, what: str, path: Path) -> StateError:
+    shown = plain(str(broken.filename or path), 300)
+    if broken.errno in (errno.ENOSPC, errno.EDQUOT):
+        return StateError(
+            "disk-full",
+            f"there is no room to {what}: {shown}",
+            details=[broken.strerror or ""],
+            hint="Free some space (or inodes) on that file system and run the same command again.",
+        )
+    if broken.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
+        return StateError(
+            "not-allowed",
+            f"the system does not allow to {what}: {shown}",
+            details=[broken.strerror or ""],
+            hint="Check the owner and the mode of that folder, or choose another one.",
+        )
+    return StateError(
+        "file-trouble",
+        f"it was not possible to {what}: {shown}",
+        details=[broken.strerror or str(broken)],
+        hint="Look at that path; run the same command again when it is mended.",
+    )
+
+
+def read_bytes(path: Path, what: str, most: int = LARGEST_READ) -> bytes:
+    """A file that a person named or that we keep; :class:`InputError` when it is not to be had."""
+    try:
+        with path.open("rb") as file:
+            data = file.read(most + 1)
+    except FileNotFoundError:
+        raise InputError(
+            "no-such-file", f"there is no {what} at {path}", hint="Check the path; relative ones count from here."
+        ) from None
+    except IsADirectoryError:
+        raise InputError("not-a-file", f"{path} is a folder, a {what} is a file", hint="Name the file in it.") from None
+    except OSError as broken:
+        raise InputError(
+            "unreadable", f"{path} cannot be read: {broken.strerror}", hint="Check its owner and mode."
+        ) from None
+    if len(data) > most:
+        raise InputError("too-large", f"{path} is larger than {most} bytes", hint=f"Is it really a {what}?")
+    return data
+
+
+def write_atomic(path: Path, data: bytes, mode: int = 0o644) -> None:
+    """Replaces a file in one step: a neighbour is written, flushed and renamed, then the folder is flushed.
+
+    A reader sees the old bytes or the new ones, also after a crash. Raises OSError; the old file is then
+    as it was.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+    try:
+        with os.fdopen(handle, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fsync(file.fileno())
+        Path(name).chmod(mode)
+        Path(name).replace(path)
+    except BaseException:
+        Path(name).unlink(missing_ok=True)
+        raise
+    sync_folder(path.parent)
+
+
+def sync_folder(folder: Path) -> None:
+    """Makes renames in a folder last; systems that cannot open folders do it by themselves."""
+    try:
+        handle = os.open(folder, os.O_RDONLY)
+    except OSError:
+        return
+    try:
+        os.fsync(handle)
+    except OSError:
+        pass  # some network file systems refuse it
+    finally:
+        os.close(handle)
+
+
+def hash_file(path: Path) -> tuple[str, int]:
+    """SHA-256 in hexadecimal, and the size in bytes."""
+    with path.open("rb") as file:
+        digest = hashlib.file_digest(file, "sha256")
+        return digest.hexdigest(), file.tell()
+
+
+def hash_present(folder: Path, paths: Iterable[RelPath]) -> dict[RelPath, str]:
+    """The hashes of those paths that are files; anything else in the place of a file is a StateError."""
+    present = {}
+    for relative in paths:
+        path = folder / relative
+        if path.is_symlink() or (path.exists() and not path.is_file()):
+            raise StateError(
+                "file-in-the-way",
+                f"{path} is not an ordinary file",
+                hint="Move it elsewhere; Rhizon follows no links inside an instance.",
+            )
+        if path.is_file():
+            present[relative] = hash_file(path)[0]
+    return present
+
+
+def remove_tree(folder: Path) -> None:
+    """Deletes a folder of ours, whatever modes its files have."""
+
+    def writable(_action: object, path: str, _error: object) -> None:
+        Path(path).parent.chmod(0o700)
+        Path(path).chmod(0o700)
+        if Path(path).is_dir():
+            shutil.rmtree(path, ignore_errors=True)
+        else:
+            Path(path).unlink(missing_ok=True)
+
+    if folder.exists():
+        shutil.rmtree(folder, onerror=writable)
+
+
+def free_bytes(folder: Path) -> int:
+    """Free space where ``folder`` is or would be."""
+    while not folder.exists():
+        folder = folder.parent
+    return shutil.disk_usage(folder).free

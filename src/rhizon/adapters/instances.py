@@ -1,0 +1,133 @@
+"""An instance's ``.rhizon/`` folder: its documents, its lock against a second command, its run mark."""
+
+import contextlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import filelock
+import msgspec
+
+from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.adapters.processes import alive
+from rhizon.adapters.transact import RHIZON, recover
+from rhizon.core.errors import StateError
+from rhizon.core.model.decode import encode_json
+from rhizon.core.model.documents import decode
+from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.model.lock import Lock
+from rhizon.core.model.write import instance_toml
+
+__all__ = ["InstanceFolder", "RunMark"]
+
+INSTANCE = "instance.toml"
+LOCK = "lock.json"
+INVENTORY = "inventory.json"
+
+
+class RunMark(msgspec.Struct, frozen=True):
+    """The server that ``rhizon run`` started: its process id and when it began (seconds since 1970)."""
+
+    pid: int
+    since: float
+
+
+class InstanceFolder:
+    """Reads and writes the documents of one instance."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder.absolute()
+        self.own = self.folder / RHIZON
+
+    @property
+    def is_ours(self) -> bool:
+        """Whether an instance was provisioned here (or was being, when something stopped it)."""
+        return (self.own / INSTANCE).is_file()
+
+    def required(self) -> "InstanceFolder":
+        """Itself; :class:`StateError` when there is no instance here."""
+        if not self.is_ours:
+            raise StateError(
+                "no-instance",
+                f"there is no instance in {self.folder}",
+                hint="Name a folder that rhizon provision made; rhizon list shows those of this host.",
+            )
+        return self
+
+    def instance(self) -> Instance:
+        return decode(Instance, read_bytes(self.own / INSTANCE, "instance file"), str(self.own / INSTANCE))
+
+    def lock(self) -> Lock:
+        return decode(Lock, read_bytes(self.own / LOCK, "lock"), str(self.own / LOCK))
+
+    def inventory(self) -> Inventory:
+        return decode(Inventory, read_bytes(self.own / INVENTORY, "inventory"), str(self.own / INVENTORY))
+
+    @staticmethod
+    def records(lock: Lock, instance: Instance, inventory: Inventory) -> dict[str, bytes]:
+        """The documents as a transaction writes them."""
+        return {
+            LOCK: encode_json(lock),
+            INVENTORY: encode_json(inventory),
+            INSTANCE: instance_toml(instance).encode(),
+        }
+
+    def write_instance(self, instance: Instance) -> None:
+        """Replaces ``instance.toml`` alone."""
+        with translated("write the instance file", self.own):
+            write_atomic(self.own / INSTANCE, instance_toml(instance).encode())
+
+    @contextlib.contextmanager
+    def busy(self) -> Iterator[bool]:
+        """Keeps other commands out; a change that was cut short is taken back first (then True is given)."""
+        with translated("use the instance folder", self.folder):
+            fresh = not self.folder.exists()
+            self.own.mkdir(parents=True, exist_ok=True)
+        guard = filelock.FileLock(self.own / "busy")
+        try:
+            guard.acquire(timeout=0)
+        except filelock.Timeout:
+            raise StateError(
+                "instance-busy",
+                f"another rhizon command is at work in {self.folder}",
+                hint="Wait for it to end. If none is, no harm: the mark goes with the process that holds it.",
+            ) from None
+        try:
+            yield recover(self.folder)
+        finally:
+            guard.release()
+            if not self.is_ours:
+                self._leave_nothing(fresh)
+
+    def _leave_nothing(self, fresh: bool) -> None:
+        with contextlib.suppress(OSError):
+            (self.own / "busy").unlink(missing_ok=True)
+            self.own.rmdir()
+            if fresh:
+                self.folder.rmdir()
+
+    def running(self) -> RunMark | None:
+        """The server that runs here, if one does."""
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            mark = msgspec.json.decode((self.own / "running.json").read_bytes(), type=RunMark)
+            if alive(mark.pid, mark.since):
+                return mark
+        return None
+
+    def mark_running(self, mark: RunMark | None) -> None:
+        """Writes or takes away the mark."""
+        path = self.own / "running.json"
+        with translated("mark the server as running", path):
+            if mark is None:
+                path.unlink(missing_ok=True)
+            else:
+                write_atomic(path, msgspec.json.encode(mark))
+
+    def not_running(self) -> None:
+        """:class:`StateError` when a server runs here."""
+        mark = self.running()
+        if mark is not None:
+            raise StateError(
+                "server-running",
+                f"the server in {self.folder} is running (process {mark.pid})",
+                hint="Stop it first: type stop into its console, or press Ctrl-C where rhizon run runs.",
+            )

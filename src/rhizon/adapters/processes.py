@@ -1,0 +1,126 @@
+"""A server as a child process: its lines, its console, its end."""
+
+import contextlib
+import os
+import queue
+import subprocess
+import threading
+from collections.abc import Sequence
+from pathlib import Path
+
+import psutil
+
+from rhizon.core.errors import StateError
+
+__all__ = ["ServerProcess", "alive", "holder_of"]
+
+LONGEST_LINE = 16 << 10
+KILL_SECONDS = 5.0
+
+
+class ServerProcess:
+    """Started in its own session, so that Ctrl-C in the terminal reaches us and not the server.
+
+    Lines of both of its streams arrive in the order in which it wrote them.
+    """
+
+    def __init__(self, command: Sequence[str], folder: Path) -> None:
+        try:
+            self._process = subprocess.Popen(
+                list(command),
+                cwd=folder,
+                stdin=subprocess.PIPE,
+                stdout=subprocess.PIPE,
+                stderr=subprocess.STDOUT,
+                start_new_session=True,
+            )
+        except OSError as broken:
+            raise StateError(
+                "cannot-start",
+                f"{command[0]} cannot be started: {broken.strerror}",
+                hint="See what is wrong with: rhizon check DIR",
+            ) from None
+        self.pid = self._process.pid
+        self.since = psutil.Process(self.pid).create_time()
+        self._lines: queue.SimpleQueue[str | None] = queue.SimpleQueue()
+        self._over = False
+        threading.Thread(target=self._read, daemon=True).start()
+
+    def _read(self) -> None:
+        stream = self._process.stdout
+        assert stream is not None
+        while raw := stream.readline(LONGEST_LINE):
+            self._lines.put(raw.decode("utf-8", "replace").rstrip("\r\n"))
+        self._lines.put(None)
+
+    def line(self, seconds: float) -> str | None:
+        """The next line, or None when none came in that time or the streams have ended (:attr:`over`)."""
+        if self._over:
+            return None
+        try:
+            line = self._lines.get(timeout=max(seconds, 0.0))
+        except queue.Empty:
+            return None
+        self._over = line is None
+        return line
+
+    @property
+    def over(self) -> bool:
+        """The server has closed its streams and every line was read."""
+        return self._over
+
+    def send(self, command: str) -> None:
+        """Types one line into the server's console; a server that is gone hears nothing."""
+        stream = self._process.stdin
+        assert stream is not None
+        with contextlib.suppress(OSError, ValueError):
+            stream.write(command.encode("utf-8", "surrogateescape") + b"\n")
+            stream.flush()
+
+    def wait(self, seconds: float) -> int | None:
+        """The exit code (128 + N where signal N ended it), or None when it still runs."""
+        try:
+            code = self._process.wait(seconds)
+        except subprocess.TimeoutExpired:
+            return None
+        return 128 - code if code < 0 else code
+
+    def end(self) -> None:
+        """Ends it and its children at once, asking first."""
+        with contextlib.suppress(psutil.Error):
+            root = psutil.Process(self.pid)
+            everyone = [*root.children(recursive=True), root]
+            for one in everyone:
+                with contextlib.suppress(psutil.Error):
+                    one.terminate()
+            _, left = psutil.wait_procs(everyone, timeout=KILL_SECONDS)
+            for one in left:
+                with contextlib.suppress(psutil.Error):
+                    one.kill()
+        self._process.wait()
+
+    def close(self) -> None:
+        """Gives the pipes back; ends the server if it still runs."""
+        if self._process.poll() is None:
+            self.end()
+        for stream in (self._process.stdin, self._process.stdout):
+            if stream is not None:
+                with contextlib.suppress(OSError):
+                    stream.close()
+
+
+def alive(pid: int, since: float) -> bool:
+    """Whether that very process (not a later one with its number) still runs."""
+    with contextlib.suppress(psutil.Error):
+        process = psutil.Process(pid)
+        return abs(process.create_time() - since) < 2 and process.status() != psutil.STATUS_ZOMBIE
+    return False
+
+
+def holder_of(number: int) -> str:
+    """Which program holds a port, as far as the system lets us see."""
+    with contextlib.suppress(psutil.Error, OSError):
+        for one in psutil.net_connections("inet"):
+            if one.laddr and one.laddr.port == number and one.pid and one.pid != os.getpid():
+                return f"{psutil.Process(one.pid).name()} (process {one.pid})"
+    return "another program"

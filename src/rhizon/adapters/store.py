@@ -1,0 +1,113 @@
+"""The content-addressed store: one file for each SHA-256, written whole or not at all, then read-only."""
+
+import hashlib
+import os
+import tempfile
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import IO
+
+from rhizon.adapters.files import hash_file, translated
+from rhizon.core.errors import TrustError
+
+__all__ = ["Store"]
+
+
+class Store:
+    """``root/ab/abcdef...``; safe with several commands at once, since a name is its content."""
+
+    def __init__(self, root: Path) -> None:
+        self._root = root
+
+    def path(self, sha256: str) -> Path:
+        """Where the bytes lie or would lie."""
+        return self._root / sha256[:2] / sha256
+
+    def has(self, sha256: str, size: int) -> bool:
+        """Whether the bytes are there, by name and size."""
+        try:
+            return self.path(sha256).stat().st_size == size
+        except OSError:
+            return False
+
+    @contextmanager
+    def incoming(self) -> Iterator[IO[bytes]]:
+        """A temporary file in the store; gone at the end unless :meth:`keep` took it."""
+        with translated("write into the store", self._root):
+            self._root.mkdir(parents=True, exist_ok=True)
+            file = tempfile.NamedTemporaryFile(dir=self._root, prefix="incoming-", delete=False)  # noqa: SIM115
+        try:
+            yield file
+        finally:
+            file.close()
+            Path(file.name).unlink(missing_ok=True)
+
+    def keep(self, file: IO[bytes], sha256: str) -> None:
+        """Moves a finished incoming file, whose hash the caller has checked, to its place."""
+        target = self.path(sha256)
+        with translated("write into the store", target):
+            file.flush()
+            os.fsync(file.fileno())
+            target.parent.mkdir(exist_ok=True)
+            Path(file.name).chmod(0o444)
+            Path(file.name).replace(target)
+
+    def add(self, data: bytes) -> str:
+        """Puts bytes into the store and answers their hash."""
+        sha256 = hashlib.sha256(data).hexdigest()
+        if not self.has(sha256, len(data)):
+            with self.incoming() as file:
+                with translated("write into the store", self._root):
+                    file.write(data)
+                self.keep(file, sha256)
+        return sha256
+
+    def read(self, sha256: str, what: str) -> bytes:
+        """Verified bytes; a damaged file is taken out of the store and raises :class:`TrustError`."""
+        path = self.path(sha256)
+        with translated("read from the store", path):
+            data = path.read_bytes()
+        if hashlib.sha256(data).hexdigest() != sha256:
+            raise self._damaged(path, what)
+        return data
+
+    def lay_out(self, sha256: str, target: Path, *, link: bool, executable: bool, what: str) -> None:
+        """Puts the bytes at ``target``: a hard link where ``link`` allows it and the file system can, else a copy."""
+        path = self.path(sha256)
+        if link and not executable and self._link(path, target):
+            found, _ = hash_file(target)
+        else:
+            found = _copy(path, target, 0o755 if executable else 0o644)
+        if found != sha256:
+            target.unlink()
+            raise self._damaged(path, what)
+
+    @staticmethod
+    def _link(path: Path, target: Path) -> bool:
+        try:
+            os.link(path, target)
+        except OSError:
+            return False
+        return True
+
+    def _damaged(self, path: Path, what: str) -> TrustError:
+        path.unlink(missing_ok=True)
+        return TrustError(
+            "store-damaged",
+            f"{what} was damaged in the store; the damaged copy is gone",
+            hint="Run the same command again: it is fetched anew.",
+        )
+
+
+def _copy(path: Path, target: Path, mode: int) -> str:
+    digest = hashlib.sha256()
+    with path.open("rb") as source, target.open("xb") as copy:
+        read: Callable[[], bytes] = lambda: source.read(1 << 20)  # noqa: E731
+        for chunk in iter(read, b""):
+            digest.update(chunk)
+            copy.write(chunk)
+        copy.flush()
+        os.fsync(copy.fileno())
+    target.chmod(mode)
+    return digest.hexdigest()

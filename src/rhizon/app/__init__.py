@@ -1,0 +1,1 @@
+"""One module for each use case: typed inputs and a Reporter in, a typed result out. The Python API."""

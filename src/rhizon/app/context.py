@@ -1,0 +1,58 @@
+"""What every use case needs of the host, opened once."""
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import NamedTuple
+
+from rhizon.adapters.games import Games
+from rhizon.adapters.ledger import Ledger
+from rhizon.adapters.places import Places, places
+from rhizon.adapters.runtimes import FoundRuntime, find_runtimes
+from rhizon.adapters.store import Store
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.runtimes import FAMILIES
+
+__all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
+
+
+class Host(NamedTuple):
+    """This machine as Rhizon sees it."""
+
+    places: Places
+    store: Store
+
+    def games(self, beside: Path | None = None) -> Games:
+        """Game definitions, with those in ``beside`` before the others."""
+        return Games(self.places.config, beside)
+
+    def runtimes(self, game: GameDefinition) -> list[FoundRuntime]:
+        """The runtimes of the game's family that answer."""
+        return find_runtimes(game.runtime.family)
+
+
+def this_host() -> Host:
+    """The host with the person's usual folders."""
+    found = places()
+    return Host(found, Store(found.store))
+
+
+@contextmanager
+def open_ledger(host: Host) -> Iterator[Ledger]:
+    """The ledger, closed at the end."""
+    ledger = Ledger(host.places.ledger)
+    try:
+        yield ledger
+    finally:
+        ledger.close()
+
+
+def majors_to_try(game: GameDefinition, found: list[FoundRuntime]) -> tuple[int, ...]:
+    """Runtime majors in order of preference: long-term ones that are here, others that are here, the rest."""
+    family = FAMILIES.get(game.runtime.family)
+    if family is None:
+        return (0,)
+    here = sorted({one.report.major for one in found})
+    ordered = [one for one in family.long_term if one in here]
+    ordered += [one for one in here if one not in ordered]
+    return (*ordered, *(one for one in family.long_term if one not in ordered))

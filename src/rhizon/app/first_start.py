@@ -1,0 +1,67 @@
+"""The first start: bare, so that the server writes its own files; then settings are put into them."""
+
+import os
+
+from rhizon.adapters.instances import InstanceFolder, RunMark
+from rhizon.adapters.processes import alive
+from rhizon.app.native import write_edits, write_operators
+from rhizon.app.reporter import Reporter
+from rhizon.app.starting import RunningServer
+from rhizon.core.errors import NotReadyError
+from rhizon.core.finding import Finding
+from rhizon.core.launch import start_command
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.settings.apply import NativeEdits
+
+__all__ = ["first_start"]
+
+
+def first_start(
+    home: InstanceFolder,
+    game: GameDefinition,
+    instance: Instance,
+    edits: NativeEdits,
+    secret_files: frozenset[str],
+    reporter: Reporter,
+) -> list[Finding]:
+    """Starts the bare server once and stops it; then its files hold the settings, ports and operators.
+
+    Where the server completes a settings file that is there, everything is written before the start too:
+    the ports are then right from the first second and the world is raised from the right seed.
+    Raises NotReadyError.
+    """
+    if game.first_start.completes_settings:
+        write_edits(home.folder, edits, secret_files)
+    reporter.step("first start, without content, so that the server writes its own files")
+    command = start_command(game, None, instance.runtime, instance.heap_mib, path_separator=os.pathsep)
+    with RunningServer(command, home.folder, game, reporter) as server:
+        home.mark_running(RunMark(server.process.pid, server.process.since))
+        try:
+            seconds = server.until_ready()
+            code = server.stop()
+        finally:
+            server.process.close()
+            if not alive(server.process.pid, server.process.since):
+                home.mark_running(None)
+    if code != 0:
+        raise NotReadyError(
+            "first-stop-failed",
+            f"the server was ready and then ended with exit code {code} when it was asked to stop",
+            details=server.last_lines[-3:],
+            hint="Its log is .rhizon/last-run.log in the instance.",
+        )
+    write_edits(home.folder, edits, secret_files)
+    write_operators(home.folder, game, instance.operators)
+    reporter.done(f"first start done in {seconds:.1f} s; settings are in the server's own files")
+    return [
+        Finding(
+            code="file-not-created",
+            severity="warning",
+            subject=path,
+            what="the game definition says that the first start creates it, and it is not there",
+            remedy="Is the definition for another version of the game?",
+        )
+        for path in game.first_start.creates
+        if not (home.folder / path).exists()
+    ]

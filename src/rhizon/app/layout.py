@@ -1,0 +1,139 @@
+"""From a lock to the files that an instance shall have, every one of them in the store."""
+
+import os
+import subprocess
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.store import Store
+from rhizon.app.sources import Source
+from rhizon.core.archives.entries import Archive
+from rhizon.core.errors import RemoteError, StateError
+from rhizon.core.launch import fill
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import RuntimeChoice
+from rhizon.core.model.lock import Lock, LockedFile
+from rhizon.core.names import RelPath, plain, safe_path
+from rhizon.core.plan import WantedFile
+
+__all__ = ["locked_files", "wanted_files"]
+
+INSTALLER_SECONDS = 600
+
+
+def locked_files(lock: Lock) -> list[LockedFile]:
+    """What the server needs from the catalogs."""
+    return [lock.server, lock.loader.file, *(one.file for one in lock.on_server())]
+
+
+def wanted_files(
+    lock: Lock,
+    game: GameDefinition,
+    source: Source,
+    store: Store,
+    runtime: RuntimeChoice | None,
+    *,
+    allow_installer: bool,
+) -> dict[RelPath, WantedFile]:
+    """Every file with its origin. Later ones replace earlier ones: server, loader, content, pack.
+
+    Raises TrustError for a hostile archive, :class:`StateError` for an installer that was not allowed or failed.
+    """
+    wanted: dict[RelPath, WantedFile] = {}
+    for path, data in _unpacked(store, lock.server):
+        wanted[path] = _in_store(store, data, _origin(lock.server))
+    if lock.loader.install == "unpack":
+        loader = _unpacked(store, lock.loader.file)
+    else:
+        loader = _installed(lock, game, store, runtime, allowed=allow_installer)
+    for path, data in loader:
+        wanted[path] = _in_store(store, data, _origin(lock.loader.file))
+    for release in lock.on_server():
+        folder = game.folders[release.kind]
+        file = release.file
+        path = safe_path(f"{folder}/{file.path.rpartition('/')[2]}")
+        origin = f"{release.id} {release.version} ({_origin(file)})"
+        wanted[path] = WantedFile(sha256=file.sha256, size=file.size, origin=origin)
+    for path, data in source.overlay.items():
+        wanted[path] = _in_store(store, data, f"pack {source.name}", edited=True)
+    missing = [path for path in (*game.server_files, *game.loaders[lock.target.loader].files) if path not in wanted]
+    if missing:
+        raise RemoteError(
+            "server-incomplete",
+            f"the catalog's server files or loader lack {', '.join(missing)}",
+            hint="Tell the catalog's keeper, or correct the game definition.",
+        )
+    return wanted
+
+
+def _origin(file: LockedFile) -> str:
+    return f"{file.catalog}:{file.path}"
+
+
+def _in_store(store: Store, data: bytes, origin: str, *, edited: bool = False) -> WantedFile:
+    return WantedFile(sha256=store.add(data), size=len(data), origin=origin, edited=edited)
+
+
+def _unpacked(store: Store, file: LockedFile) -> Iterator[tuple[RelPath, bytes]]:
+    archive = Archive(store.read(file.sha256, file.path), file.path)
+    return archive.files()
+
+
+def _installed(
+    lock: Lock, game: GameDefinition, store: Store, runtime: RuntimeChoice | None, *, allowed: bool
+) -> Iterator[tuple[RelPath, bytes]]:
+    """Runs the loader's own installer in an empty folder and takes what it left there."""
+    target = lock.target
+    rule = game.loaders[target.loader].installer
+    name = f"{target.loader} {target.loader_build}"
+    if rule is None:
+        raise StateError(
+            "no-installer-rule",
+            f"{name} comes as an installer and the game definition does not say how to run it",
+            hint=f"Add [loaders.{target.loader}.installer] to the definition, or choose another build.",
+        )
+    if not allowed:
+        raise StateError(
+            "installer-not-allowed",
+            f"{name} can only be installed by running its own installer program",
+            details=["Rhizon runs no program from a catalog unless you say so"],
+            hint="If you trust it, add --allow-installer; or ask for another loader build in the list.",
+        )
+    with tempfile.TemporaryDirectory(prefix="rhizon-installer-") as scratch:
+        folder = Path(scratch) / "server"
+        folder.mkdir()
+        archive = Path(scratch) / lock.loader.file.path.rpartition("/")[2]
+        with translated("prepare the installer", archive):
+            archive.write_bytes(store.read(lock.loader.file.sha256, lock.loader.file.path))
+        words = {"runtime": runtime.program if runtime else "", "archive": str(archive), "folder": str(folder)}
+        _run_installer(fill(rule.command, words, {}), folder, name)
+        for file in sorted(folder.rglob("*")):
+            if file.is_file() and not file.is_symlink():
+                yield safe_path(file.relative_to(folder).as_posix()), read_bytes(file, "installed file")
+
+
+def _run_installer(command: tuple[str, ...], folder: Path, name: str) -> None:
+    kept = {key: os.environ[key] for key in ("PATH", "HOME", "LANG", "TMPDIR", "SYSTEMROOT") if key in os.environ}
+    try:
+        done = subprocess.run(
+            command,
+            cwd=folder,
+            env=kept,
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            timeout=INSTALLER_SECONDS,
+        )
+        said = done.stdout.decode("utf-8", "replace").strip().splitlines()
+        failed = f"it ended with exit code {done.returncode}" if done.returncode else ""
+    except (OSError, subprocess.SubprocessError) as broken:
+        said, failed = [], plain(str(broken), 200)
+    if failed:
+        raise StateError(
+            "installer-failed",
+            f"the installer of {name} failed: {failed}",
+            details=[plain(line, 200) for line in said[-8:]],
+            hint="Nothing was changed. Choose another build of the loader in the list.",
+        )

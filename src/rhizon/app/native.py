@@ -1,0 +1,57 @@
+"""Writing settings, ports, operators and the licence's answer into the server's own files."""
+
+from pathlib import Path
+
+from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.core.errors import StateError
+from rhizon.core.model.game import GameDefinition, Stored
+from rhizon.core.names import plain
+from rhizon.core.settings.apply import NativeEdits, edit_lines
+from rhizon.core.settings.dialects import DIALECTS
+
+__all__ = ["answer_licence", "write_edits", "write_operators"]
+
+
+def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) -> list[str]:
+    """Edits each file in place (making it where it is not); answers the files that changed.
+
+    A file that cannot be understood is left alone and raises :class:`StateError`.
+    """
+    changed = []
+    for name in sorted(edits):
+        dialect, values = edits[name]
+        path = folder / name
+        before = read_bytes(path, "settings file") if path.exists() else b""
+        try:
+            after = DIALECTS[dialect].edit(before, values)
+        except ValueError as broken:
+            raise StateError(
+                "native-file-broken",
+                f"{path} cannot be understood: {plain(str(broken), 200)}",
+                hint="Mend that file (nothing in it was changed), or delete it so that the server writes it anew.",
+            ) from None
+        mode = 0o600 if name in secret_files else (path.stat().st_mode & 0o777 if path.exists() else 0o644)
+        if after != before or (path.exists() and path.stat().st_mode & 0o777 != mode):
+            with translated("write the settings", path):
+                write_atomic(path, after, mode)
+            changed.append(name)
+    return changed
+
+
+def write_operators(folder: Path, game: GameDefinition, names: tuple[str, ...]) -> bool:
+    """Adds operators to the game's file; True when it changed."""
+    if game.operators is None or not names:
+        return False
+    path = folder / game.operators.file
+    before = read_bytes(path, "operators file") if path.exists() else b""
+    after = edit_lines(before, names)
+    if after == before:
+        return False
+    with translated("write the operators", path):
+        write_atomic(path, after)
+    return True
+
+
+def answer_licence(folder: Path, place: Stored, word: str) -> None:
+    """Writes the accepted answer where the server looks for it."""
+    write_edits(folder, {place.file: (place.dialect, {place.key: word})}, frozenset())

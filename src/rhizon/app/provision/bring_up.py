@@ -1,0 +1,77 @@
+"""From a laid-out instance to one that can run: licence, first start, settings."""
+
+import hashlib
+from collections.abc import Mapping
+
+import msgspec
+
+from rhizon.adapters.host import now
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.first_start import first_start
+from rhizon.app.native import answer_licence, write_edits, write_operators
+from rhizon.app.provision.choose import Choice
+from rhizon.app.provision.hold import port_places
+from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes
+from rhizon.app.reporter import Reporter
+from rhizon.core.finding import Finding
+from rhizon.core.model.instance import Instance, LicenceAnswer
+from rhizon.core.settings.apply import NativeEdits, edits_for
+
+__all__ = ["bring_up"]
+
+
+def _edits(choice: Choice, instance: Instance, secrets: Mapping[str, str]) -> tuple[NativeEdits, frozenset[str]]:
+    game = choice.game
+    extra = {role: port.store for role, port in port_places(choice).items()}
+    edits = edits_for(game, {**instance.settings, **secrets}, instance.ports, extra)
+    secret = frozenset(one.store.file for one in game.settings.values() if one.secret)
+    return edits, secret
+
+
+def bring_up(
+    choice: Choice,
+    wishes: ProvisionWishes,
+    home: InstanceFolder,
+    instance: Instance,
+    reporter: Reporter,
+    ask_licence: AskLicence | None,
+) -> tuple[Instance, list[Finding], str]:
+    """Licence, first start, settings. Answers the instance as it then is, findings, and the state."""
+    answered = _licence(choice, wishes, home, instance, ask_licence)
+    if answered is None:
+        return instance, [], "prepared"
+    instance = answered
+    edits, secret_files = _edits(choice, instance, wishes.secrets)
+    if instance.first_start_done:
+        changed = write_edits(home.folder, edits, secret_files)
+        if write_operators(home.folder, choice.game, instance.operators) or changed:
+            reporter.done(f"settings written into {', '.join(changed) or 'the operators file'}")
+        return instance, [], "ready to run"
+    findings = first_start(home, choice.game, instance, edits, secret_files, reporter)
+    instance = msgspec.structs.replace(instance, first_start_done=True)
+    home.write_instance(instance)
+    return instance, findings, "ready to run"
+
+
+def _licence(
+    choice: Choice,
+    wishes: ProvisionWishes,
+    home: InstanceFolder,
+    instance: Instance,
+    ask_licence: AskLicence | None,
+) -> Instance | None:
+    """The instance with an accepted licence, or None when nobody accepted it. An answer counts for one text."""
+    rule = choice.game.licence
+    if rule is None:
+        return instance
+    path = home.folder / rule.text
+    data = path.read_bytes() if path.is_file() else b""
+    sha256 = hashlib.sha256(data).hexdigest()
+    if instance.licence is None or instance.licence.text_sha256 != sha256:
+        text = LicenceText(game=choice.game.title, path=path, text=data.decode("utf-8", "replace"))
+        if not wishes.accept_licence and (ask_licence is None or not ask_licence(text)):
+            return None
+        instance = msgspec.structs.replace(instance, licence=LicenceAnswer(accepted_at=now(), text_sha256=sha256))
+        home.write_instance(instance)
+    answer_licence(home.folder, rule.answer, rule.accepted)
+    return instance

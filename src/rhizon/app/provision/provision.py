@@ -1,0 +1,160 @@
+"""The whole provision in its order; the folder is the old one or the new one, whatever happens."""
+
+from rhizon.adapters.fetching import fetch_all, missing_from
+from rhizon.adapters.files import free_bytes, hash_present
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.transact import apply
+from rhizon.app.context import Host, open_ledger
+from rhizon.app.layout import locked_files, wanted_files
+from rhizon.app.provision.bring_up import bring_up
+from rhizon.app.provision.choose import Choice, choose
+from rhizon.app.provision.hold import allocated, protocols, record
+from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import StateError
+from rhizon.core.finding import worst_first
+from rhizon.core.launch import START_SCRIPTS, start_scripts
+from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.names import RelPath
+from rhizon.core.plan import Action, Plan, WantedFile, make_plan
+
+__all__ = ["provision"]
+
+
+def provision(
+    host: Host, wishes: ProvisionWishes, reporter: Reporter, ask_licence: AskLicence | None = None
+) -> Provisioned:
+    """The whole of it. Without an accepted licence everything is prepared and the first start is left out;
+    ``state`` is then "prepared". Raises what its parts raise; the folder is then as it was, except that a
+    failed first start leaves the prepared instance."""
+    home = InstanceFolder(wishes.folder)
+    _fit_for_us(home)
+    if wishes.dry_run:
+        before = home.instance() if home.is_ours else None
+        choice = choose(host, wishes, before, reporter)
+        with open_ledger(host) as ledger:
+            instance = allocated(choice, wishes, home, before, ledger)
+        return _result(home, choice, instance, *_planned(host, choice, wishes, home, instance, reporter), "planned")
+    with home.busy() as taken_back:
+        if taken_back:
+            reporter.step("an earlier change was cut short")
+            reporter.done("an earlier change was cut short; it was taken back")
+        home.not_running()
+        before = home.instance() if home.is_ours else None
+        choice = choose(host, wishes, before, reporter)
+        with open_ledger(host) as ledger:
+            with ledger.claim():
+                instance = allocated(choice, wishes, home, before, ledger)
+                kept = next((one for one in ledger.entries() if one.folder == str(home.folder)), None)
+                record(ledger, choice, home, instance)
+            try:
+                plan, fetched = _planned(host, choice, wishes, home, instance, reporter)
+                _lay_out(host, choice, home, instance, plan, reporter)
+            except BaseException:
+                with ledger.claim():
+                    ledger.forget(str(home.folder))
+                    if kept is not None:
+                        ledger.record(kept, protocols(choice, before or instance))
+                raise
+        instance, findings, state = bring_up(choice, wishes, home, instance, reporter, ask_licence)
+        choice.findings.extend(findings)
+        return _result(home, choice, instance, plan, fetched, state)
+
+
+_DONE: tuple[tuple[Action, str], ...] = (
+    ("place", "placed"),
+    ("replace", "replaced"),
+    ("remove", "removed"),
+    ("keep", "kept"),
+)
+
+
+def _fit_for_us(home: InstanceFolder) -> None:
+    folder = home.folder
+    if folder.is_symlink() or (folder.exists() and not folder.is_dir()):
+        raise StateError("not-a-folder", f"{folder} is not a folder", hint="Name a new folder or an empty one.")
+    if not home.is_ours and folder.is_dir() and any(one.name != ".rhizon" for one in folder.iterdir()):
+        raise StateError(
+            "folder-not-ours",
+            f"{folder} is not empty, and it is not an instance of Rhizon's",
+            hint="Name a new folder; Rhizon does not mix its files with others.",
+        )
+
+
+def _planned(
+    host: Host,
+    choice: Choice,
+    wishes: ProvisionWishes,
+    home: InstanceFolder,
+    instance: Instance,
+    reporter: Reporter,
+) -> tuple[Plan, int]:
+    fetched = _fetch(host, choice, home, reporter)
+    lock, game = choice.lock, choice.game
+    wanted = wanted_files(lock, game, choice.source, host.store, choice.runtime, allow_installer=wishes.allow_installer)
+    for path, data in start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib).items():
+        sha256 = host.store.add(data)
+        wanted[path] = WantedFile(sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0])
+    before: Inventory | None = home.inventory() if home.is_ours else None
+    paths = set(wanted) | set(before.files if before else ())
+    present = hash_present(home.folder, paths) if home.folder.is_dir() else {}
+    return make_plan(wanted, present, before, RelPath(game.world.folder)), fetched
+
+
+def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter) -> int:
+    files = locked_files(choice.lock)
+    missing = missing_from(host.store, files)
+    size = sum(file.size for file in missing)
+    free = min(free_bytes(host.places.store), free_bytes(home.folder))
+    if size > free:
+        raise StateError(
+            "disk-full",
+            f"{size >> 20} MiB are to be fetched, {free >> 20} MiB are free",
+            hint="Free some space, or set RHIZON_STATE to a folder on a larger disk.",
+        )
+    reporter.step(f"fetching {len(missing)} files")
+    came = fetch_all(
+        choice.catalogs, files, host.store, lambda so_far, total: reporter.progress("fetching", so_far / max(total, 1))
+    )
+    reporter.done(
+        f"{came} files fetched and verified ({size / 1e6:.1f} MB)" if came else "every file was in the store already"
+    )
+    return came
+
+
+def _lay_out(
+    host: Host, choice: Choice, home: InstanceFolder, instance: Instance, plan: Plan, reporter: Reporter
+) -> None:
+    reporter.step("laying out the instance")
+    before = home.inventory() if home.is_ours else None
+    changed = plan.changes or before != plan.inventory
+    if changed or not home.is_ours or home.lock() != choice.lock or home.instance() != instance:
+        apply(home.folder, plan, home.records(choice.lock, instance, plan.inventory), host.store)
+    counts = [f"{plan.count(action)} {word}" for action, word in _DONE if plan.count(action)]
+    reporter.done(f"files: {', '.join(counts)}")
+
+
+def _result(
+    home: InstanceFolder, choice: Choice, instance: Instance, plan: Plan, fetched: int, state: str
+) -> Provisioned:
+    game = choice.game
+    name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
+    world = f"{game.world.folder}/{name}"
+    kept = (home.folder / world).is_dir()
+    return Provisioned(
+        folder=str(home.folder),
+        name=instance.name,
+        title=choice.source.title,
+        state=state,
+        note=instance.note,
+        lock=choice.lock,
+        runtime=choice.runtime,
+        heap_mib=instance.heap_mib,
+        budget=choice.budget,
+        ports=instance.ports,
+        plan=plan,
+        left_out=tuple(one for one in choice.lock.releases if not one.on_server),
+        fetched=fetched,
+        world=f"{world} is there and is never touched" if kept else f"{world} is raised by the server at its start",
+        findings=tuple(worst_first([*choice.findings, *plan.findings])),
+    )

@@ -1,0 +1,62 @@
+"""What a person asks for, and what comes out."""
+
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import msgspec
+
+from rhizon.core.allocate.memory import MemoryBudget
+from rhizon.core.finding import Finding
+from rhizon.core.model.instance import RuntimeChoice
+from rhizon.core.model.lock import Lock, LockedRelease
+from rhizon.core.plan import Plan
+
+__all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned"]
+
+
+class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
+    """What a person asks for beside the source. ``settings`` are as typed; ``secrets`` never leave memory
+    but for the server's own files."""
+
+    source: Path
+    folder: Path
+    catalogs: tuple[str, ...] = ()
+    note: str | None = None
+    accept_licence: bool = False
+    allow_installer: bool = False
+    memory_mib: int | None = None
+    ports: Mapping[str, int] = {}
+    settings: Mapping[str, str | int | bool] = {}
+    secrets: Mapping[str, str] = {}
+    dry_run: bool = False
+
+
+class LicenceText(msgspec.Struct, frozen=True, kw_only=True):
+    """The licence that somebody must accept: of which game, where its text lies, and the text."""
+
+    game: str
+    path: Path
+    text: str
+
+
+AskLicence = Callable[[LicenceText], bool]
+
+
+class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
+    """What came out. ``state`` says how far it went; ``stopped_by`` is the error code that stopped it there."""
+
+    folder: str
+    name: str
+    title: str
+    state: str
+    note: str
+    lock: Lock
+    runtime: RuntimeChoice | None
+    heap_mib: int
+    budget: MemoryBudget
+    ports: dict[str, int]
+    plan: Plan
+    left_out: tuple[LockedRelease, ...]
+    fetched: int
+    world: str
+    findings: tuple[Finding, ...]

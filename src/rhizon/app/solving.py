@@ -1,0 +1,39 @@
+"""From a source to a lock."""
+
+from pathlib import Path
+
+from rhizon.adapters.catalogs import Catalogs, open_catalogs
+from rhizon.app.context import Host, majors_to_try
+from rhizon.app.reporter import Reporter
+from rhizon.app.sources import Source
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lock import Lock
+from rhizon.core.solve import Solution, solve
+
+__all__ = ["catalogs_for", "solve_source"]
+
+
+def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] = ()) -> Catalogs:
+    """The catalogs that a person named (relative to here), then those of the source (relative to it).
+
+    ``extra`` is used where neither names one: the catalogs of an instance's last provision.
+    """
+    beside_source = tuple(one if "://" in one else str((source.beside / one).absolute()) for one in source.catalogs)
+    here = tuple(dict.fromkeys((*named, *beside_source))) or extra
+    return open_catalogs(here, Path.cwd())
+
+
+def solve_source(source: Source, game: GameDefinition, catalogs: Catalogs, host: Host, reporter: Reporter) -> Solution:
+    """The lock of a list or pack; a lock is its own solution."""
+    if isinstance(source.document, Lock):
+        return Solution(lock=source.document, findings=())
+    reporter.step(f"solving {source.label}")
+    majors = majors_to_try(game, host.runtimes(game))
+    solution = solve(source.request(majors), game, catalogs)
+    lock = solution.lock
+    target = lock.target
+    text = f"{game.title} {target.game_version}, {game.loaders[target.loader].title} {target.loader_build}"
+    if target.runtime_major:
+        text += f", {target.runtime.capitalize()} {target.runtime_major}"
+    reporter.done(f"{len(lock.releases)} releases for {text}")
+    return solution

@@ -1,0 +1,114 @@
+"""Starting a server and judging whether it becomes ready."""
+
+import time
+from collections.abc import Sequence
+from pathlib import Path
+from types import TracebackType
+
+from rhizon.adapters.files import translated
+from rhizon.adapters.processes import ServerProcess
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.reporter import Reporter
+from rhizon.core.boot import BootFailure, BootJudge
+from rhizon.core.errors import NotReadyError
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.names import plain
+
+__all__ = ["LOG", "RunningServer"]
+
+LOG = "last-run.log"
+LOG_BEFORE = "run-before.log"
+TICK_SECONDS = 0.2
+LAST_LINES = 8
+
+
+class RunningServer:
+    """One run of a server, from its start to its end; leaving the ``with`` ends it whatever happened.
+
+    All that it prints goes to ``.rhizon/last-run.log`` and to the reporter.
+    """
+
+    def __init__(self, command: Sequence[str], folder: Path, game: GameDefinition, reporter: Reporter) -> None:
+        self.game = game
+        self.judge = BootJudge(game)
+        self._reporter = reporter
+        self._begun = time.monotonic()
+        self._last: list[str] = []
+        log = folder / RHIZON / LOG
+        with translated("write the log", log):
+            if log.exists():
+                log.replace(log.with_name(LOG_BEFORE))
+            self._log = log.open("w", encoding="utf-8")
+        try:
+            self.process = ServerProcess(command, folder)
+        except BaseException:
+            self._log.close()
+            raise
+
+    def __enter__(self) -> "RunningServer":
+        return self
+
+    def __exit__(
+        self, _kind: type[BaseException] | None, _error: BaseException | None, _at: TracebackType | None
+    ) -> None:
+        self.process.close()
+        self._log.close()
+
+    @property
+    def seconds(self) -> float:
+        """Since the start."""
+        return time.monotonic() - self._begun
+
+    def pump(self, seconds: float = TICK_SECONDS) -> bool:
+        """Takes the next line, waiting that long for it. False when none came."""
+        line = self.process.line(seconds)
+        if line is None:
+            return False
+        shown = plain(line)
+        self._log.write(shown + "\n")
+        self._log.flush()
+        self._last = [*self._last[1 - LAST_LINES :], shown]
+        self._reporter.line(shown)
+        event = self.judge.feed(line)
+        if event is not None and event.kind in ("progress", "content"):
+            self._reporter.progress(event.text, (event.percent or 0) / 100)
+        return True
+
+    def until_ready(self, wait: float | None = None) -> float:
+        """Seconds until the server said that it is ready. Raises :class:`NotReadyError` with the reason."""
+        limit = float(wait if wait is not None else self.game.log.ready_seconds)
+        while not self.judge.ready:
+            if not self.pump() and self.process.over:
+                code = self.process.wait(10)
+                raise self._not_ready(self.judge.verdict(code if code is not None else -1, self.seconds))
+            if self.seconds > limit:
+                raise self._not_ready(self.judge.verdict(None, self.seconds))
+        return self.seconds
+
+    def _not_ready(self, failure: BootFailure) -> NotReadyError:
+        said = f"the log says: {failure.line}" if failure.line else "it printed nothing"
+        wrong = NotReadyError(
+            failure.code, f"the server did not become ready: {failure.what}", details=[said], hint=failure.hint
+        )
+        wrong.culprit = failure.culprit
+        return wrong
+
+    def stop(self) -> int:
+        """Asks for a clean stop and waits for it; ends the server when it does not listen. The exit code."""
+        self.process.send(self.game.console.stop)
+        limit = time.monotonic() + self.game.console.stop_seconds
+        while time.monotonic() < limit:
+            if not self.pump() and self.process.over:
+                break
+        code = self.process.wait(1 if self.process.over else 0)
+        if code is None:
+            self.process.end()
+            while self.pump(0):
+                pass
+            code = self.process.wait(1)
+        return code if code is not None else -1
+
+    @property
+    def last_lines(self) -> list[str]:
+        """The newest lines of the log."""
+        return list(self._last)

@@ -1,0 +1,1 @@
+"""Sharing one machine between its servers."""

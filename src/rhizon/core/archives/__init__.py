@@ -1,0 +1,1 @@
+"""What an archive is, read from its bytes."""

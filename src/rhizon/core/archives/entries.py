@@ -1,0 +1,102 @@
+"""The entries of a zip archive, each with a name that stays in its folder and a size that is bounded."""
+
+import io
+import stat
+import zipfile
+import zlib
+from collections.abc import Iterator
+
+from rhizon.core.errors import TrustError
+from rhizon.core.names import RelPath, UnsafeNameError, fold, plain, safe_path
+
+__all__ = ["MOST_BYTES", "MOST_ENTRIES", "Archive"]
+
+MOST_ENTRIES = 100_000
+MOST_BYTES = 8 << 30
+# Ordinary text deflates 3 to 20 times; only bombs and long runs of one byte go beyond this.
+MOST_RATIO = 200
+RATIO_FREE_BYTES = 1 << 20
+
+
+class Archive:
+    """A zip read from bytes. ``source`` names it in messages.
+
+    Opening it checks every entry: a hostile archive raises :class:`TrustError` before one byte of it
+    is unpacked.
+    """
+
+    def __init__(self, data: bytes, source: str) -> None:
+        self.source = source
+        try:
+            self._zip = zipfile.ZipFile(io.BytesIO(data))
+        except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError) as broken:
+            raise _bad(
+                source, "archive-unreadable", f"it is not a whole zip archive ({plain(str(broken), 120)})"
+            ) from None
+        self._entries = self._checked(self._zip.infolist())
+
+    def _checked(self, infos: list[zipfile.ZipInfo]) -> dict[RelPath, zipfile.ZipInfo]:
+        if len(infos) > MOST_ENTRIES:
+            raise _bad(self.source, "archive-bomb", f"it has {len(infos)} entries, at most {MOST_ENTRIES} are read")
+        entries: dict[RelPath, zipfile.ZipInfo] = {}
+        folded: dict[str, str] = {}
+        total = 0
+        for info in infos:
+            name = plain(info.orig_filename, 120)
+            try:
+                path = safe_path(info.orig_filename.rstrip("/"))
+            except UnsafeNameError as why:
+                raise _bad(
+                    self.source, "archive-hostile", f"its entry {name!r} could leave its folder: {why}"
+                ) from None
+            if stat.S_ISLNK(info.external_attr >> 16):
+                raise _bad(self.source, "archive-hostile", f"its entry {name!r} is a symbolic link")
+            if info.is_dir():
+                continue
+            if info.flag_bits & 0x1:
+                raise _bad(self.source, "archive-encrypted", f"its entry {name!r} is encrypted")
+            twin = folded.setdefault(fold(path), path)
+            if path in entries or twin != path:
+                raise _bad(self.source, "archive-hostile", f"two of its entries are the same file: {twin!r}, {name!r}")
+            total += info.file_size
+            packed = max(info.compress_size, 1)
+            if total > MOST_BYTES or (info.file_size > RATIO_FREE_BYTES and info.file_size > MOST_RATIO * packed):
+                raise _bad(self.source, "archive-bomb", f"its entry {name!r} would unpack to {info.file_size} bytes")
+            entries[path] = info
+        return entries
+
+    def names(self) -> tuple[RelPath, ...]:
+        """The files in it, sorted."""
+        return tuple(sorted(self._entries))
+
+    def __contains__(self, name: object) -> bool:
+        return name in self._entries
+
+    def size(self, name: str) -> int:
+        """Unpacked size in bytes, as the archive promises."""
+        return self._entries[RelPath(name)].file_size
+
+    def read(self, name: str, most: int = MOST_BYTES) -> bytes:
+        """One entry's bytes; more than ``most``, or more than promised, is a :class:`TrustError`."""
+        info = self._entries[RelPath(name)]
+        if info.file_size > most:
+            raise _bad(self.source, "archive-bomb", f"{plain(name, 120)!r} has {info.file_size} bytes, {most} are read")
+        try:
+            with self._zip.open(info) as entry:
+                return entry.read(info.file_size + 1)
+        except (zipfile.BadZipFile, zlib.error, NotImplementedError, EOFError, RuntimeError, OSError) as broken:
+            why = f"its entry {plain(name, 120)!r} is damaged ({plain(str(broken), 120)})"
+            raise _bad(self.source, "archive-unreadable", why) from None
+
+    def files(self) -> Iterator[tuple[RelPath, bytes]]:
+        """Every file with its bytes, in name order."""
+        for name in self.names():
+            yield name, self.read(name)
+
+
+def _bad(source: str, code: str, why: str) -> TrustError:
+    return TrustError(
+        code,
+        f"{source} cannot be used: {why}",
+        hint="Get the archive again from where it is published; if it comes the same, tell its author.",
+    )

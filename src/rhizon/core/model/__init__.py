@@ -1,0 +1,1 @@
+"""Typed documents. ``decode`` reads one from bytes; ``DOCUMENTS`` lists them all."""

@@ -1,0 +1,228 @@
+"""The catalog: static JSON files that any web server or a plain folder can offer.
+
+``catalog.json`` names the games; each game has ``items.json`` (an index of ids and titles),
+``items/ID.json`` (one item with its releases) and ``host.json`` (server files and loader builds).
+``shelf.toml`` and ``NAME.facts.toml`` are what a person writes for ``rhizon catalog build``.
+"""
+
+from typing import Literal
+
+import msgspec
+
+from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict, any_range
+from rhizon.core.model.contentlist import Channel
+from rhizon.core.model.game import ContentKind, Placement, Protocol, Stored
+from rhizon.core.names import RelPath
+from rhizon.core.version import Version, VersionRange
+
+__all__ = [
+    "Artefact",
+    "CatalogRoot",
+    "ExtraPort",
+    "GameShelf",
+    "HostFiles",
+    "Item",
+    "ItemIndex",
+    "ItemLine",
+    "LoaderBuild",
+    "Provided",
+    "Relation",
+    "Release",
+    "ReleaseFacts",
+    "Requirement",
+    "ServerFiles",
+    "Shelf",
+    "ShelfLoader",
+    "ShelfServer",
+]
+
+
+class Artefact(Strict, frozen=True, kw_only=True):
+    """One file to fetch: its path below the catalog's root, what it must hash to, its size in bytes."""
+
+    path: RelPath
+    sha256: Sha256
+    size: Size
+
+
+class Relation(Strict, frozen=True, kw_only=True):
+    """Another item and the range of its versions that is meant."""
+
+    id: Id
+    range: VersionRange = any_range()
+
+
+class Requirement(Strict, frozen=True, kw_only=True):
+    """A need: one item in a range, or any one of several (``one_of``)."""
+
+    id: Id | None = None
+    range: VersionRange = any_range()
+    one_of: tuple[Relation, ...] = ()
+
+    def __post_init__(self) -> None:
+        if (self.id is None) == (not self.one_of):
+            raise ValueError("a requirement has either `id` or `one_of`")
+
+    @property
+    def alternatives(self) -> tuple[Relation, ...]:
+        """What would meet the need."""
+        return self.one_of if self.id is None else (Relation(id=self.id, range=self.range),)
+
+
+class Provided(Strict, frozen=True, kw_only=True):
+    """Another id for which this release stands in, at a version."""
+
+    id: Id
+    version: Version
+
+
+class ExtraPort(Strict, frozen=True, kw_only=True):
+    """A port that a content item opens beside the game's own."""
+
+    role: Id
+    protocols: tuple[Protocol, ...]
+    default: Port
+    store: tuple[Stored, ...]
+
+
+class Release(Strict, frozen=True, kw_only=True):
+    """One release of an item. ``loaders`` maps a loader to the range of its builds."""
+
+    version: Version
+    channel: Channel = "stable"
+    yanked: Line = ""
+    placement: Placement = "shared"
+    game_versions: VersionRange = any_range()
+    loaders: dict[Id, VersionRange] = {}
+    runtime: VersionRange = any_range()
+    requires: tuple[Requirement, ...] = ()
+    optional: tuple[Relation, ...] = ()
+    conflicts: tuple[Relation, ...] = ()
+    provides: tuple[Provided, ...] = ()
+    embeds: tuple[Provided, ...] = ()
+    ports: tuple[ExtraPort, ...] = ()
+    memory_mib: Mib | None = None
+    artefact: Artefact
+
+
+class Item(Strict, frozen=True, kw_only=True):
+    """``items/ID.json``."""
+
+    format: Literal["rhizon-item/1"]
+    id: Id
+    game: Id
+    kind: ContentKind
+    title: Line
+    releases: tuple[Release, ...]
+
+
+class ItemLine(Strict, frozen=True, kw_only=True):
+    """One line of the index."""
+
+    title: Line
+    kind: ContentKind
+
+
+class ItemIndex(Strict, frozen=True, kw_only=True):
+    """``items.json``: every id of the game."""
+
+    format: Literal["rhizon-index/1"]
+    items: dict[Id, ItemLine]
+
+
+class ServerFiles(Strict, frozen=True, kw_only=True):
+    """The game's own server files for one game version."""
+
+    version: Line
+    artefact: Artefact
+
+
+class LoaderBuild(Strict, frozen=True, kw_only=True):
+    """One build of a loader and how it is put into the server folder."""
+
+    loader: Id
+    build: Version
+    channel: Channel = "stable"
+    recommended: bool = False
+    game_versions: VersionRange = any_range()
+    runtime: VersionRange = any_range()
+    install: Literal["unpack", "installer"] = "unpack"
+    artefact: Artefact
+
+
+class HostFiles(Strict, frozen=True, kw_only=True):
+    """``host.json``."""
+
+    format: Literal["rhizon-host-files/1"]
+    server: tuple[ServerFiles, ...]
+    loaders: tuple[LoaderBuild, ...]
+
+
+class GameShelf(Strict, frozen=True, kw_only=True):
+    """Where one game's part of the catalog lies."""
+
+    index: RelPath
+    items: RelPath
+    host: RelPath
+
+
+class CatalogRoot(Strict, frozen=True, kw_only=True):
+    """``catalog.json``."""
+
+    format: Literal["rhizon-catalog/1"]
+    name: Id
+    title: Line = ""
+    games: dict[Id, GameShelf]
+
+
+class ShelfServer(Strict, frozen=True, kw_only=True):
+    """Server files that a person put on the shelf."""
+
+    game: Id
+    version: Line
+    file: RelPath
+
+
+class ShelfLoader(Strict, frozen=True, kw_only=True):
+    """A loader build that a person put on the shelf."""
+
+    game: Id
+    loader: Id
+    build: Version
+    channel: Channel = "stable"
+    recommended: bool = False
+    game_versions: VersionRange = any_range()
+    runtime: VersionRange = any_range()
+    install: Literal["unpack", "installer"] = "unpack"
+    file: RelPath
+
+
+class Shelf(Strict, frozen=True, kw_only=True):
+    """``shelf.toml``: what archives alone cannot say."""
+
+    format: Literal["rhizon-shelf/1"]
+    name: Id
+    title: Line = ""
+    archives: RelPath = msgspec.field(default_factory=lambda: RelPath("archives"))
+    server: tuple[ShelfServer, ...] = ()
+    loader: tuple[ShelfLoader, ...] = ()
+
+
+class ReleaseFacts(Strict, frozen=True, kw_only=True):
+    """``NAME.facts.toml`` beside an archive: what is said here counts before the archive's own word."""
+
+    format: Literal["rhizon-facts/1"]
+    title: Line | None = None
+    channel: Channel | None = None
+    yanked: Line | None = None
+    placement: Placement | None = None
+    kind: ContentKind | None = None
+    game_versions: VersionRange | None = None
+    loaders: dict[Id, VersionRange] | None = None
+    runtime: VersionRange | None = None
+    requires: tuple[Requirement, ...] | None = None
+    optional: tuple[Relation, ...] | None = None
+    conflicts: tuple[Relation, ...] | None = None
+    provides: tuple[Provided, ...] | None = None
+    ports: tuple[ExtraPort, ...] | None = None
+    memory_mib: Mib | None = None

@@ -1,0 +1,300 @@
+"""Bytes to a typed document, or every mistake of it at once.
+
+The fast path is msgspec's own decoder, which stops at the first mistake. Only when it has refused a
+document is the plain data walked again beside the type, to say all that is wrong with it.
+"""
+
+import re
+import tomllib
+from collections.abc import Iterator
+from typing import Annotated, Any, TypeVar
+
+import msgspec
+from msgspec import inspect as types
+
+from rhizon.core.errors import DocumentError, Mistake
+from rhizon.core.model.base import SHA256_PATTERN, Strict, dec_hook, enc_hook
+from rhizon.core.names import ID_PATTERN, near, plain
+
+__all__ = ["decode_json", "decode_toml", "encode_json", "encode_line", "mistakes_in"]
+
+LARGEST_TOML = 8 << 20
+LARGEST_JSON = 512 << 20
+MOST_MISTAKES = 50
+
+T = TypeVar("T", bound=Strict)
+
+
+def decode_toml(kind: type[T], data: bytes, source: str, what: str) -> T:
+    """A document that people write. Raises :class:`DocumentError`."""
+    return _typed(kind, _plain_toml(data, source, what), source, what)
+
+
+def decode_json(kind: type[T], data: bytes, source: str, what: str) -> T:
+    """A document that machines write. Raises :class:`DocumentError`."""
+    _bound(data, LARGEST_JSON, source, what)
+    try:
+        try:
+            return msgspec.json.decode(data, type=kind, dec_hook=dec_hook)
+        except msgspec.ValidationError:
+            plain_data = msgspec.json.decode(data)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as broken:
+        raise DocumentError(source, what, [Mistake("the file", "", _json_words(broken, data))]) from None
+    return _typed(kind, plain_data, source, what)
+
+
+def encode_json(document: Any) -> bytes:
+    """The document as indented JSON with one line end at its end; the same value gives the same bytes."""
+    return msgspec.json.format(msgspec.json.encode(document, enc_hook=enc_hook), indent=2) + b"\n"
+
+
+def encode_line(document: Any) -> bytes:
+    """The document as compact JSON."""
+    return msgspec.json.encode(document, enc_hook=enc_hook)
+
+
+def mistakes_in(kind: type[Strict], data: Any) -> list[Mistake]:
+    """All that keeps plain ``data`` from being a ``kind``, at most 50 of them."""
+    found = []
+    for mistake in _walk(types.type_info(kind), data, ""):
+        found.append(mistake)
+        if len(found) == MOST_MISTAKES:
+            break
+    return found
+
+
+def _bound(data: bytes, most: int, source: str, what: str) -> None:
+    if len(data) > most:
+        raise DocumentError(source, what, [Mistake("the file", f"{len(data)} bytes", f"at most {most} bytes")])
+
+
+def _plain_toml(data: bytes, source: str, what: str) -> dict[str, Any]:
+    _bound(data, LARGEST_TOML, source, what)
+    try:
+        return tomllib.loads(data.decode("utf-8-sig"))
+    except UnicodeDecodeError as broken:
+        line = data[: broken.start].count(b"\n") + 1
+        raise DocumentError(source, what, [Mistake(f"line {line}", "", "the file is not UTF-8 text")]) from None
+    except tomllib.TOMLDecodeError as broken:
+        raise DocumentError(source, what, [Mistake("TOML", "", plain(str(broken)))]) from None
+    except RecursionError:
+        raise DocumentError(source, what, [Mistake("TOML", "", "values are nested too deep")]) from None
+
+
+def _json_words(broken: Exception, data: bytes) -> str:
+    if isinstance(broken, RecursionError):
+        return "values are nested too deep"
+    if isinstance(broken, UnicodeDecodeError) or not data.strip():
+        return "the file is empty" if not data.strip() else "the file is not UTF-8 text"
+    return f"not JSON: {plain(str(broken))}"
+
+
+def _typed(kind: type[T], data: Any, source: str, what: str) -> T:
+    wanted = _format_of(kind)
+    if isinstance(data, dict) and isinstance(data.get("format"), str) and data["format"] != wanted:
+        raise DocumentError(source, what, [_other_format(data["format"], wanted)])
+    try:
+        return msgspec.convert(data, kind, dec_hook=dec_hook, strict=True)
+    except (msgspec.ValidationError, RecursionError) as broken:
+        found = mistakes_in(kind, data) or [Mistake("the file", "", plain(str(broken)))]
+        raise DocumentError(source, what, found) from None
+
+
+def _format_of(kind: type[Strict]) -> str:
+    field = next((f for f in types.type_info(kind).fields if f.encode_name == "format"), None)  # type: ignore[attr-defined]
+    return str(field.type.values[0]) if field is not None else ""
+
+
+def _other_format(found: str, wanted: str) -> Mistake:
+    name, _, number = found.rpartition("/")
+    own, _, own_number = wanted.rpartition("/")
+    if name == own and number.isdecimal() and int(number) > int(own_number):
+        right = f"this Rhizon reads {wanted!r}; a newer one wrote this file"
+    elif name.startswith("rhizon-"):
+        right = f"this is another kind of document; {wanted!r} is expected"
+    else:
+        right = f"{wanted!r} is expected"
+    return Mistake("format", _shown(found), right)
+
+
+def _shown(value: Any) -> str:
+    text = plain(value if isinstance(value, str) else repr(value), 60)
+    return f"{text!r}" if isinstance(value, str) else text
+
+
+_NAMES = {
+    dict: "a table",
+    list: "a list",
+    str: "text",
+    bool: "true or false",
+    int: "a whole number",
+    float: "a number",
+}
+
+
+_PATTERN_WORDS = {
+    ID_PATTERN: "an id (small letters, digits, - _ .)",
+    SHA256_PATTERN: "a SHA-256 as 64 small hexadecimal digits",
+}
+
+
+def _kind(value: Any) -> str:
+    return _NAMES.get(type(value), type(value).__name__)
+
+
+def _at(place: str, step: str | int) -> str:
+    if isinstance(step, int):
+        return f"{place}[{step}]"
+    shown = plain(step, 60)
+    if not re.fullmatch(r"[A-Za-z0-9_-]+", shown):
+        shown = f'"{shown}"'
+    return f"{place}.{shown}" if place else shown
+
+
+def _walk(kind: types.Type, value: Any, place: str) -> Iterator[Mistake]:
+    """The mistakes of ``value``, depth first, in the order of the document."""
+    here = place or "the file"
+    match kind:
+        case types.StructType():
+            yield from _walk_struct(kind, value, place)
+        case types.DictType():
+            if not isinstance(value, dict):
+                yield Mistake(here, _kind(value), "a table is expected")
+                return
+            for key, one in value.items():
+                yield from _walk(kind.key_type, key, _at(place, str(key)))
+                yield from _walk(kind.value_type, one, _at(place, str(key)))
+        case types.ListType() | types.VarTupleType() | types.FrozenSetType():
+            if not isinstance(value, list):
+                yield Mistake(here, _kind(value), "a list is expected")
+                return
+            for index, one in enumerate(value):
+                yield from _walk(kind.item_type, one, _at(place, index))
+        case types.UnionType():
+            yield from _walk_union(kind, value, place)
+        case types.AnyType() | types.RawType():
+            return
+        case _:
+            right = _scalar(kind, value)
+            if right:
+                yield Mistake(here, _shown(value), right)
+
+
+def _walk_struct(kind: types.StructType, value: Any, place: str) -> Iterator[Mistake]:
+    if not isinstance(value, dict):
+        yield Mistake(place or "the file", _kind(value), "a table is expected")
+        return
+    clean = True
+    known = {field.encode_name: field for field in kind.fields}
+    for key in value:
+        if key not in known:
+            clean = False
+            guess = near(str(key), known, 1)
+            right = (
+                f"not a field here; did you mean {guess[0]!r}?"
+                if guess
+                else f"not a field here; known: {', '.join(known)}"
+            )
+            yield Mistake(_at(place, str(key)), "", right)
+    for name, field in known.items():
+        if name not in value:
+            if field.required:
+                clean = False
+                yield Mistake(_at(place, name), "", f"missing; {_wanted(field.type)} is expected")
+            continue
+        for mistake in _walk(field.type, value[name], _at(place, name)):
+            clean = False
+            yield mistake
+    if clean:  # only now can the type's own rule over several fields be asked
+        try:
+            msgspec.convert(value, kind.cls, dec_hook=dec_hook, strict=True)
+        except msgspec.ValidationError as broken:
+            yield Mistake(place or "the file", "", plain(str(broken).split(" - at ")[0]))
+
+
+def _walk_union(kind: types.UnionType, value: Any, place: str) -> Iterator[Mistake]:
+    best: list[Mistake] | None = None
+    for one in kind.types:
+        found = list(_walk(one, value, place))
+        if not found:
+            return
+        # the branch of the value's own shape gives the mistakes worth reading
+        fits = isinstance(one, types.StructType | types.DictType) == isinstance(value, dict)
+        if fits and not isinstance(one, types.NoneType) and (best is None or len(found) < len(best)):
+            best = found
+    if best is not None and isinstance(value, dict | list):
+        yield from best
+    else:
+        wanted = " or ".join(_wanted(one) for one in kind.types if not isinstance(one, types.NoneType))
+        yield Mistake(place or "the file", _shown(value), f"{wanted} is expected")
+
+
+def _wanted(kind: types.Type) -> str:
+    match kind:
+        case types.StrType():
+            return _PATTERN_WORDS.get(kind.pattern or "", "text")
+        case types.IntType():
+            return "a whole number" + _bounds(kind)
+        case types.FloatType():
+            return "a number"
+        case types.BoolType():
+            return "true or false"
+        case types.LiteralType():
+            return " or ".join(repr(one) for one in kind.values)
+        case types.ListType() | types.VarTupleType():
+            return "a list"
+        case types.CustomType():
+            return {"Version": "a version", "VersionRange": "a range such as '>=1.2, <2'"}.get(
+                kind.cls.__name__, "a relative path"
+            )
+        case types.UnionType():
+            return " or ".join(_wanted(one) for one in kind.types if not isinstance(one, types.NoneType))
+        case _:
+            return "a table"
+
+
+def _bounds(kind: types.IntType) -> str:
+    if kind.ge is not None and kind.le is not None:
+        return f" from {kind.ge} to {kind.le}"
+    return f" of at least {kind.ge}" if kind.ge is not None else ""
+
+
+def _scalar(kind: types.Type, value: Any) -> str:
+    """What would be right in place of ``value``, or nothing when it is right."""
+    try:
+        match kind:
+            case types.StrType(pattern=pattern, max_length=longest):
+                meta = msgspec.Meta(pattern=pattern, max_length=longest)
+                msgspec.convert(value, _annotated(str, meta))
+            case types.IntType(ge=ge, le=le):
+                msgspec.convert(value, _annotated(int, msgspec.Meta(ge=ge, le=le)))
+            case types.FloatType():
+                msgspec.convert(value, float)
+            case types.BoolType():
+                msgspec.convert(value, bool)
+            case types.NoneType():
+                msgspec.convert(value, None)
+            case types.LiteralType(values=values):
+                if value not in values:
+                    return _literal(value, values)
+            case types.CustomType(cls=cls):
+                dec_hook(cls, value)
+    except ValueError as wrong:
+        if isinstance(wrong, msgspec.ValidationError):
+            return f"{_wanted(kind)} is expected" + (
+                f", at most {kind.max_length} characters"
+                if isinstance(kind, types.StrType) and kind.max_length and isinstance(value, str) and not kind.pattern
+                else ""
+            )
+        return plain(str(wrong))
+    return ""
+
+
+def _literal(value: Any, values: tuple[Any, ...]) -> str:
+    guess = near(value, [str(one) for one in values], 1) if isinstance(value, str) else []
+    choice = " or ".join(repr(one) for one in values)
+    return f"{choice} is expected" + (f"; did you mean {guess[0]!r}?" if guess and len(values) > 1 else "")
+
+
+def _annotated(kind: type, meta: msgspec.Meta) -> Any:
+    return Annotated[kind, meta]

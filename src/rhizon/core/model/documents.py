@@ -1,0 +1,52 @@
+"""The table of all documents: one line each; the schemas, the docs and the tests run over it."""
+
+from typing import Any, Literal, NamedTuple, TypeVar
+
+import msgspec
+
+from rhizon.core.model import catalog, contentlist, game, instance, lock, pack
+from rhizon.core.model.base import Strict, schema_hook
+from rhizon.core.model.decode import decode_json, decode_toml
+
+__all__ = ["DOCUMENTS", "Document", "decode", "schema"]
+
+
+class Document(NamedTuple):
+    """One kind of document: its name in files, its type, how it is written, what people call it."""
+
+    name: str
+    type: type[Strict]
+    syntax: Literal["toml", "json"]
+    what: str
+
+
+DOCUMENTS = (
+    Document("game", game.GameDefinition, "toml", "game definition"),
+    Document("list", contentlist.ContentList, "toml", "content list"),
+    Document("pack", pack.Pack, "toml", "pack"),
+    Document("shelf", catalog.Shelf, "toml", "shelf"),
+    Document("facts", catalog.ReleaseFacts, "toml", "facts file"),
+    Document("catalog", catalog.CatalogRoot, "json", "catalog root"),
+    Document("index", catalog.ItemIndex, "json", "catalog index"),
+    Document("item", catalog.Item, "json", "catalog item"),
+    Document("host-files", catalog.HostFiles, "json", "catalog host file"),
+    Document("lock", lock.Lock, "json", "lock"),
+    Document("inventory", instance.Inventory, "json", "inventory"),
+    Document("instance", instance.Instance, "toml", "instance file"),
+)
+
+
+T = TypeVar("T", bound=Strict)
+
+
+def decode(kind: type[T], data: bytes, source: str) -> T:
+    """Bytes of ``source`` as the document ``kind``. Raises :class:`DocumentError`."""
+    document = next(one for one in DOCUMENTS if one.type is kind)
+    read = decode_toml if document.syntax == "toml" else decode_json
+    return read(kind, data, source, document.what)
+
+
+def schema(document: Document) -> dict[str, Any]:
+    """The JSON Schema (2020-12) of a document."""
+    made = msgspec.json.schema(document.type, schema_hook=schema_hook)
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": document.what, **made}

@@ -1,0 +1,58 @@
+"""What an instance's ``.rhizon/`` folder holds beside the lock: ``instance.toml`` and ``inventory.json``."""
+
+from typing import Literal
+
+from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict
+from rhizon.core.names import RelPath
+
+__all__ = ["Instance", "Inventory", "LicenceAnswer", "OwnedFile", "RuntimeChoice"]
+
+
+class RuntimeChoice(Strict, frozen=True, kw_only=True):
+    """The runtime that starts the server: its program, its major and its exact version."""
+
+    family: Line
+    major: int
+    version: Line
+    program: Line
+
+
+class LicenceAnswer(Strict, frozen=True, kw_only=True):
+    """A person accepted the licence: when (UTC), and the hash of the text that was accepted."""
+
+    accepted_at: Line
+    text_sha256: Sha256
+
+
+class Instance(Strict, frozen=True, kw_only=True):
+    """``instance.toml``: how this server is run. Secrets are not in it."""
+
+    format: Literal["rhizon-instance/1"]
+    name: Id
+    game: Id
+    note: Line = ""
+    source: Line
+    catalogs: tuple[Line, ...] = ()
+    runtime: RuntimeChoice | None = None
+    heap_mib: Mib
+    ports: dict[Id, Port]
+    settings: dict[Id, str | int | bool] = {}
+    operators: tuple[Line, ...] = ()
+    licence: LicenceAnswer | None = None
+    first_start_done: bool = False
+
+
+class OwnedFile(Strict, frozen=True, kw_only=True):
+    """A file that Rhizon put there. ``origin`` is where it came from; ``edited`` files may change in use."""
+
+    sha256: Sha256
+    size: Size
+    origin: Line
+    edited: bool = False
+
+
+class Inventory(Strict, frozen=True, kw_only=True):
+    """``inventory.json``: every file that Rhizon put into the instance."""
+
+    format: Literal["rhizon-inventory/1"]
+    files: dict[RelPath, OwnedFile]

@@ -1,0 +1,89 @@
+"""The lock: the solved choice. It holds no times, no addresses and no secrets: same inputs, same bytes."""
+
+from typing import Literal
+
+from rhizon.core.model.base import Id, Line, Mib, Sha256, Size, Strict
+from rhizon.core.model.catalog import ExtraPort
+from rhizon.core.model.game import ContentKind, Placement
+from rhizon.core.names import RelPath
+from rhizon.core.version import Version
+
+__all__ = ["Dropped", "HeldBack", "Lock", "LockedFile", "LockedLoader", "LockedRelease", "Target"]
+
+
+class Target(Strict, frozen=True, kw_only=True):
+    """What everything must agree on. ``runtime_major`` is 0 for a native server."""
+
+    game: Id
+    game_version: Line
+    loader: Id
+    loader_build: Version
+    runtime: Line
+    runtime_major: int
+
+
+class LockedFile(Strict, frozen=True, kw_only=True):
+    """An artefact with its origin: a catalog's name and the path in it."""
+
+    catalog: Id
+    path: RelPath
+    sha256: Sha256
+    size: Size
+
+
+class LockedLoader(Strict, frozen=True, kw_only=True):
+    """The loader build's archive and how it is put in place."""
+
+    install: Literal["unpack", "installer"]
+    file: LockedFile
+
+
+class HeldBack(Strict, frozen=True, kw_only=True):
+    """Why a release is not the newest of its item."""
+
+    newest: Version
+    reason: Line
+
+
+class LockedRelease(Strict, frozen=True, kw_only=True):
+    """One chosen release. ``because`` names who asked: ``list`` or ids."""
+
+    id: Id
+    version: Version
+    kind: ContentKind
+    title: Line
+    placement: Placement
+    on_server: bool
+    for_players: bool
+    because: tuple[Line, ...]
+    held_back_by: HeldBack | None = None
+    ports: tuple[ExtraPort, ...] = ()
+    memory_mib: Mib | None = None
+    file: LockedFile
+
+
+class Dropped(Strict, frozen=True, kw_only=True):
+    """An optional wish that could not be met, and why."""
+
+    id: Id
+    reason: Line
+
+
+class Lock(Strict, frozen=True, kw_only=True):
+    """``lock.json``."""
+
+    format: Literal["rhizon-lock/1"]
+    name: Id
+    target: Target
+    server: LockedFile
+    loader: LockedLoader
+    releases: tuple[LockedRelease, ...]
+    dropped: tuple[Dropped, ...] = ()
+
+    def on_server(self) -> tuple[LockedRelease, ...]:
+        """The releases that go into the server folder."""
+        return tuple(one for one in self.releases if one.on_server)
+
+    def for_players(self) -> tuple[LockedRelease, ...]:
+        """The releases that players install."""
+        return tuple(one for one in self.releases if one.for_players)

@@ -1,0 +1,51 @@
+"""The pack: releases fixed by its author, with files to lay over.
+
+A folder, or the same as a zip ending in ``.rhz``, with ``rhizon-pack.toml`` at its root and the trees
+``files/shared``, ``files/server`` and ``files/player``.
+"""
+
+from typing import Literal
+
+from rhizon.core.model.base import Id, Line, Mib, Strict
+from rhizon.core.version import Version
+
+__all__ = ["PACK_FILE", "PACK_TREES", "Pack", "PackMemory", "PackTarget"]
+
+PACK_FILE = "rhizon-pack.toml"
+PACK_TREES = ("shared", "server", "player")
+
+
+class PackTarget(Strict, frozen=True, kw_only=True):
+    """The one target that the author built the pack for."""
+
+    game_version: Line
+    loader: Id
+    loader_build: Version
+    runtime: int | None = None
+
+
+class PackMemory(Strict, frozen=True, kw_only=True):
+    """Heap that the author asks for, in MiB."""
+
+    least_mib: Mib
+    recommended_mib: Mib
+
+    def __post_init__(self) -> None:
+        if self.least_mib > self.recommended_mib:
+            raise ValueError("least_mib is more than recommended_mib")
+
+
+class Pack(Strict, frozen=True, kw_only=True):
+    """``rhizon-pack.toml``. ``content`` gives the exact version of each item."""
+
+    format: Literal["rhizon-pack/1"]
+    name: Id
+    version: Version
+    title: Line = ""
+    summary: Line = ""
+    game: Id
+    catalogs: tuple[Line, ...] = ()
+    target: PackTarget
+    content: dict[Id, Version]
+    memory: PackMemory | None = None
+    settings: dict[Id, str | int | bool] = {}

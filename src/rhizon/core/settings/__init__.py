@@ -1,0 +1,1 @@
+"""One meaning, many native files."""

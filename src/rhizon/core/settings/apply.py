@@ -1,0 +1,82 @@
+"""Settings, ports, operators and the licence's answer as edits of native files."""
+
+from collections.abc import Iterable, Mapping
+
+from rhizon.core.errors import InputError
+from rhizon.core.model.game import GameDefinition, Stored
+from rhizon.core.names import near
+from rhizon.core.settings.dialects import DIALECTS
+
+__all__ = ["NativeEdits", "checked_settings", "edit_lines", "edits_for", "native_value"]
+
+# file -> (dialect, key -> value)
+NativeEdits = dict[str, tuple[str, dict[str, str]]]
+
+
+def checked_settings(
+    game: GameDefinition, wanted: Mapping[str, str | int | bool], source: str
+) -> dict[str, str | int | bool]:
+    """Every setting as its own type. All that is wrong is raised at once (:class:`InputError`)."""
+    checked: dict[str, str | int | bool] = {}
+    wrong = []
+    for name, value in wanted.items():
+        definition = game.settings.get(name)
+        if definition is None:
+            guess = near(name, game.settings, 1)
+            known = f"did you mean {guess[0]!r}?" if guess else f"{game.title} has: {', '.join(game.settings)}"
+            wrong.append(f"{name}: not a setting of {game.title}; {known}")
+            continue
+        if definition.secret and value:
+            wrong.append(f"{name}: a secret does not belong in {source}; give it with --secret {name}=FILE")
+            continue
+        try:
+            checked[name] = definition.checked(value)
+        except ValueError as why:
+            wrong.append(f"{name}: {why}")
+    if wrong:
+        first = wrong[0] if len(wrong) == 1 else f"{len(wrong)} settings"
+        raise InputError(
+            "bad-setting",
+            f"{source} asks for settings that cannot be: {first}",
+            details=wrong if len(wrong) > 1 else (),
+            hint=f"See them all with: rhizon game show {game.id}",
+        )
+    return checked
+
+
+def edits_for(
+    game: GameDefinition,
+    settings: Mapping[str, str | int | bool],
+    ports: Mapping[str, int],
+    extra_ports: Mapping[str, Iterable[Stored]],
+) -> NativeEdits:
+    """What must stand in which native file. Pure: no file is read."""
+    edits: NativeEdits = {}
+
+    def put(place: Stored, value: str) -> None:
+        edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = value
+
+    for name, value in settings.items():
+        definition = game.settings[name]
+        put(definition.store, definition.native(value))
+    places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
+    places.update(extra_ports)
+    for role, number in ports.items():
+        for place in places.get(role, ()):
+            put(place, str(number))
+    return edits
+
+
+def native_value(data: bytes, place: Stored) -> str | None:
+    """What a native file holds at a place; None when it says nothing. Raises ValueError on a broken file."""
+    return DIALECTS[place.dialect].read(data).get(place.key)
+
+
+def edit_lines(data: bytes, names: Iterable[str]) -> bytes:
+    """A file of one name a line, with ``names`` added where they are missing; the rest keeps its bytes."""
+    present = {line.strip() for line in data.decode("utf-8", "surrogateescape").splitlines()}
+    missing = [name for name in names if name not in present]
+    if not missing:
+        return data
+    head = data if not data or data.endswith(b"\n") else data + b"\n"
+    return head + "".join(f"{name}\n" for name in missing).encode("utf-8", "surrogateescape")

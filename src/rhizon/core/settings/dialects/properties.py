@@ -1,0 +1,35 @@
+"""Java's ``.properties`` (java.util.Properties, load): comments, order and line ends are kept."""
+
+import javaproperties
+
+__all__ = ["Properties"]
+
+
+class Properties:
+    """UTF-8 text; bytes that are not survive as they are."""
+
+    def read(self, data: bytes) -> dict[str, str]:
+        text = data.decode("utf-8", "surrogateescape")
+        try:
+            return dict(javaproperties.loads(text))
+        except javaproperties.InvalidUEscapeError as broken:
+            raise ValueError(f"an escape that is none: {broken}") from None
+
+    def edit(self, data: bytes, changes: dict[str, str]) -> bytes:
+        current = self.read(data)
+        wanted = {key: value for key, value in changes.items() if current.get(key) != value}
+        if not wanted:
+            return data
+        text = data.decode("utf-8", "surrogateescape")
+        windows = "\r\n" in text
+        if windows:
+            text = text.replace("\r\n", "\n")
+        if text and not text.endswith("\n"):
+            text += "\n"
+        file = javaproperties.PropertiesFile.loads(text)
+        for key, value in wanted.items():
+            file[key] = value
+        made = file.dumps(separator=" = ", ensure_ascii=False)
+        if windows:
+            made = made.replace("\n", "\r\n")
+        return made.encode("utf-8", "surrogateescape")

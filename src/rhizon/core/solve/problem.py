@@ -1,0 +1,85 @@
+"""What is asked: wishes, the parts of the target that are fixed, and where releases are found."""
+
+from collections.abc import Mapping
+from typing import Protocol
+
+import msgspec
+
+from rhizon.core.model.catalog import HostFiles, Item, ItemIndex
+from rhizon.core.model.contentlist import Channel, ContentList, TargetWish, Wish
+from rhizon.core.model.pack import Pack
+from rhizon.core.version import VersionRange
+
+__all__ = ["Request", "Shelf", "from_list", "from_pack"]
+
+
+class Shelf(Protocol):
+    """What the solver asks of a catalog. Each answer names the catalog that it came from."""
+
+    def index(self, game: str) -> ItemIndex:
+        """Every id of the game."""
+
+    def item(self, game: str, name: str) -> tuple[str, Item] | None:
+        """One item, or None when no catalog has it for this game."""
+
+    def host(self, game: str) -> tuple[str, HostFiles]:
+        """Server files and loader builds."""
+
+    def other_game(self, game: str, name: str) -> str | None:
+        """Another game for which this id is known."""
+
+
+class Request(msgspec.Struct, frozen=True, kw_only=True):
+    """One question.
+
+    ``source`` names the list in messages; ``majors`` are the runtime majors to try, the preferred first;
+    ``channels`` by item override ``channel``.
+    """
+
+    name: str
+    source: str
+    game: str
+    target: TargetWish
+    wishes: Mapping[str, Wish]
+    channel: Channel
+    exclude: frozenset[str]
+    majors: tuple[int, ...]
+
+    def channel_of(self, name: str) -> Channel:
+        """The least settled channel whose releases may be chosen for an item."""
+        wish = self.wishes.get(name)
+        return wish.channel if wish is not None and wish.channel is not None else self.channel
+
+
+def from_list(wanted: ContentList, majors: tuple[int, ...], source: str) -> Request:
+    """The question that a content list asks."""
+    return Request(
+        name=wanted.name,
+        source=source,
+        game=wanted.game,
+        target=wanted.target,
+        wishes=wanted.wishes(),
+        channel=wanted.channel,
+        exclude=frozenset(wanted.exclude),
+        majors=majors,
+    )
+
+
+def from_pack(pack: Pack, majors: tuple[int, ...], source: str) -> Request:
+    """The question that a pack asks: its author's releases and target, on any channel."""
+    exact = VersionRange
+    return Request(
+        name=pack.name,
+        source=source,
+        game=pack.game,
+        target=TargetWish(
+            game_version=exact(pack.target.game_version),
+            loader=pack.target.loader,
+            loader_build=exact(pack.target.loader_build.text),
+            runtime=exact("*" if pack.target.runtime is None else str(pack.target.runtime)),
+        ),
+        wishes={name: Wish(range=exact(version.text), channel="draft") for name, version in pack.content.items()},
+        channel="draft",
+        exclude=frozenset(),
+        majors=majors,
+    )

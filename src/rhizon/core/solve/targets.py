@@ -1,0 +1,84 @@
+"""The targets that could carry a list, the preferred first."""
+
+from collections.abc import Iterator
+
+from rhizon.core.errors import NoSolutionError
+from rhizon.core.model.catalog import HostFiles, LoaderBuild
+from rhizon.core.model.contentlist import CHANNELS
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lock import Target
+from rhizon.core.solve.problem import Request
+from rhizon.core.version import parse_version
+
+__all__ = ["candidates"]
+
+
+def candidates(request: Request, game: GameDefinition, host: HostFiles) -> list[tuple[Target, LoaderBuild]]:
+    """Newest game version first, then loaders as the definition orders them, recommended and newest builds
+    first, runtime majors as the request orders them. Raises :class:`NoSolutionError` when there is none."""
+    found = list(_candidates(request, game, host))
+    if found:
+        return found
+    stocked = [one.version for one in host.server]
+    builds = ", ".join(f"{one.loader} {one.build}" for one in host.loaders)
+    raise NoSolutionError(
+        "no-target",
+        f"nothing that {request.source} allows as a target is there: {_words(request)}",
+        details=[f"the catalog has {game.title} {', '.join(stocked) or 'in no version'}", f"and the builds {builds}"],
+        hint="Widen [target] in the list, or add a catalog that has it.",
+    )
+
+
+def _words(request: Request) -> str:
+    wish = request.target
+    parts = [f"{request.game} {wish.game_version}", f"{wish.loader or 'any loader'} {wish.loader_build}"]
+    if not wish.runtime.open:
+        parts.append(f"runtime {wish.runtime}")
+    return ", ".join(parts)
+
+
+def _candidates(request: Request, game: GameDefinition, host: HostFiles) -> Iterator[tuple[Target, LoaderBuild]]:
+    wish = request.target
+    stocked = {one.version for one in host.server}
+    loaders = [wish.loader] if wish.loader is not None else list(game.loaders)
+    for version in reversed(game.versions_within(wish.game_version)):
+        if version not in stocked:
+            continue
+        for loader in loaders:
+            for build in _builds(request, game, host, loader, version):
+                for major in _majors(request, game, build, version):
+                    target = Target(
+                        game=game.id,
+                        game_version=version,
+                        loader=loader,
+                        loader_build=build.build,
+                        runtime=game.runtime.family,
+                        runtime_major=major,
+                    )
+                    yield target, build
+
+
+def _builds(request: Request, game: GameDefinition, host: HostFiles, loader: str, version: str) -> list[LoaderBuild]:
+    wish = request.target
+    # a build that is named exactly may be of any channel
+    named = len(wish.loader_build.comparators) == 1 and wish.loader_build.comparators[0].op == "="
+    channel = "draft" if named else request.channel
+    builds = [
+        one
+        for one in host.loaders
+        if one.loader == loader
+        and loader in game.loaders
+        and CHANNELS.index(one.channel) <= CHANNELS.index(channel)
+        and wish.loader_build.admits(one.build)
+        and version in game.versions_within(one.game_versions)
+    ]
+    builds.sort(key=lambda one: one.build, reverse=True)
+    builds.sort(key=lambda one: not one.recommended)
+    return builds
+
+
+def _majors(request: Request, game: GameDefinition, build: LoaderBuild, version: str) -> list[int]:
+    if game.runtime.family == "none":
+        return [0]
+    bounds = (game.runtime_majors(version), build.runtime, request.target.runtime)
+    return [one for one in request.majors if all(bound.admits(parse_version(str(one))) for bound in bounds)]

@@ -1,0 +1,86 @@
+"""The releases of every item as one target sees them."""
+
+from collections.abc import Iterator
+
+from rhizon.core.model.catalog import Item, Release
+from rhizon.core.model.contentlist import CHANNELS
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lock import Target
+from rhizon.core.solve.problem import Request, Shelf
+from rhizon.core.version import parse_version
+
+__all__ = ["Universe"]
+
+
+class Universe:
+    """Items are asked of the shelf once; each release knows why it may not be chosen.
+
+    The reason is a short phrase that completes "2.0 is not taken because it ...".
+    """
+
+    def __init__(self, request: Request, game: GameDefinition, shelf: Shelf) -> None:
+        self.request = request
+        self.game = game
+        self._shelf = shelf
+        self._items: dict[str, tuple[str, Item] | None] = {}
+        self._accepts: dict[str, tuple[str, ...]] = {}
+
+    def item(self, name: str) -> Item | None:
+        """The item, or None when no catalog has it."""
+        entry = self._entry(name)
+        return entry[1] if entry else None
+
+    def catalog_of(self, name: str) -> str:
+        """The name of the catalog that the item came from."""
+        entry = self._entry(name)
+        assert entry is not None, name
+        return entry[0]
+
+    def _entry(self, name: str) -> tuple[str, Item] | None:
+        if name not in self._items:
+            found = self._shelf.item(self.game.id, name)
+            if found is not None:
+                newest_first = tuple(sorted(found[1].releases, key=lambda one: one.version, reverse=True))
+                found = (found[0], _with(found[1], newest_first))
+            self._items[name] = found
+        return self._items[name]
+
+    def releases(self, name: str, target: Target) -> Iterator[tuple[Release, str]]:
+        """Newest first, each with why it may not be chosen on the target, or nothing."""
+        item = self.item(name)
+        for release in item.releases if item else ():
+            yield release, self.reason_against(name, release, target)
+
+    def reason_against(self, name: str, release: Release, target: Target) -> str:
+        """Why the release cannot be chosen on the target whatever else is chosen; empty when it can."""
+        if name in self.request.exclude:
+            return "is excluded by the list"
+        wish = self.request.wishes.get(name)
+        if wish is not None and not wish.range.admits(release.version):
+            return f"is outside {wish.range}, which the list asks for"
+        if release.yanked:
+            return f"was withdrawn by its author ({release.yanked})"
+        if CHANNELS.index(release.channel) > CHANNELS.index(self.request.channel_of(name)):
+            return f"is on the {release.channel} channel"
+        return self._off_target(release, target)
+
+    def _off_target(self, release: Release, target: Target) -> str:
+        accepted = self._accepts.get(release.game_versions.text)
+        if accepted is None:
+            accepted = self.game.versions_within(release.game_versions)
+            self._accepts[release.game_versions.text] = accepted
+        if target.game_version not in accepted:
+            return f"is for {self.game.title} {release.game_versions}"
+        if release.loaders:
+            builds = release.loaders.get(target.loader)
+            if builds is None:
+                return f"is for {' and '.join(release.loaders)} only"
+            if not builds.admits(target.loader_build):
+                return f"wants {target.loader} {builds}"
+        if target.runtime_major and not release.runtime.admits(parse_version(str(target.runtime_major))):
+            return f"wants {target.runtime.capitalize()} {release.runtime}"
+        return ""
+
+
+def _with(item: Item, releases: tuple[Release, ...]) -> Item:
+    return Item(format=item.format, id=item.id, game=item.game, kind=item.kind, title=item.title, releases=releases)
