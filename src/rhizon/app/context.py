@@ -3,7 +3,6 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import NamedTuple
 
 from rhizon.adapters.games import Games
 from rhizon.adapters.ledger import Ledger
@@ -16,11 +15,13 @@ from rhizon.core.runtimes import FAMILIES
 __all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
 
 
-class Host(NamedTuple):
-    """This machine as Rhizon sees it."""
+class Host:
+    """This machine as Rhizon sees it; runtimes are looked for once."""
 
-    places: Places
-    store: Store
+    def __init__(self, found: Places) -> None:
+        self.places = found
+        self.store = Store(found.store)
+        self._runtimes: dict[str, list[FoundRuntime]] = {}
 
     def games(self, beside: Path | None = None) -> Games:
         """Game definitions, with those in ``beside`` before the others."""
@@ -28,13 +29,15 @@ class Host(NamedTuple):
 
     def runtimes(self, game: GameDefinition) -> list[FoundRuntime]:
         """The runtimes of the game's family that answer."""
-        return find_runtimes(game.runtime.family)
+        family = game.runtime.family
+        if family not in self._runtimes:
+            self._runtimes[family] = find_runtimes(family)
+        return self._runtimes[family]
 
 
 def this_host() -> Host:
     """The host with the person's usual folders."""
-    found = places()
-    return Host(found, Store(found.store))
+    return Host(places())
 
 
 @contextmanager

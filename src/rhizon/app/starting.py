@@ -1,7 +1,7 @@
 """Starting a server and judging whether it becomes ready."""
 
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from types import TracebackType
 
@@ -10,7 +10,7 @@ from rhizon.adapters.processes import ServerProcess
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
 from rhizon.core.boot import BootFailure, BootJudge
-from rhizon.core.errors import NotReadyError
+from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import plain
 
@@ -34,15 +34,15 @@ class RunningServer:
         self._reporter = reporter
         self._begun = time.monotonic()
         self._last: list[str] = []
-        log = folder / RHIZON / LOG
-        with translated("write the log", log):
-            if log.exists():
-                log.replace(log.with_name(LOG_BEFORE))
-            self._log = log.open("w", encoding="utf-8")
+        self.log = folder / RHIZON / LOG
+        with translated("write the log", self.log):
+            if self.log.exists():
+                self.log.replace(self.log.with_name(LOG_BEFORE))
+            self._file = self.log.open("w", encoding="utf-8")
         try:
             self.process = ServerProcess(command, folder)
         except BaseException:
-            self._log.close()
+            self._file.close()
             raise
 
     def __enter__(self) -> "RunningServer":
@@ -52,7 +52,7 @@ class RunningServer:
         self, _kind: type[BaseException] | None, _error: BaseException | None, _at: TracebackType | None
     ) -> None:
         self.process.close()
-        self._log.close()
+        self._file.close()
 
     @property
     def seconds(self) -> float:
@@ -65,8 +65,8 @@ class RunningServer:
         if line is None:
             return False
         shown = plain(line)
-        self._log.write(shown + "\n")
-        self._log.flush()
+        self._file.write(shown + "\n")
+        self._file.flush()
         self._last = [*self._last[1 - LAST_LINES :], shown]
         self._reporter.line(shown)
         event = self.judge.feed(line)
@@ -74,13 +74,19 @@ class RunningServer:
             self._reporter.progress(event.text, (event.percent or 0) / 100)
         return True
 
-    def until_ready(self, wait: float | None = None) -> float:
-        """Seconds until the server said that it is ready. Raises :class:`NotReadyError` with the reason."""
+    def until_ready(self, wait: float | None = None, stop_asked: Callable[[], bool] = lambda: False) -> float:
+        """Seconds until the server said that it is ready. Raises :class:`NotReadyError` with the reason, and
+        :class:`CancelledError` when a stop was asked for meanwhile."""
         limit = float(wait if wait is not None else self.game.log.ready_seconds)
         while not self.judge.ready:
             if not self.pump() and self.process.over:
                 code = self.process.wait(10)
                 raise self._not_ready(self.judge.verdict(code if code is not None else -1, self.seconds))
+            if stop_asked():
+                self.stop()
+                raise CancelledError(
+                    "start-cancelled", "the start was called off; the server is stopped", hint="Nothing was lost."
+                )
             if self.seconds > limit:
                 raise self._not_ready(self.judge.verdict(None, self.seconds))
         return self.seconds

@@ -9,8 +9,8 @@ from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.first_start import first_start
 from rhizon.app.native import answer_licence, write_edits, write_operators
+from rhizon.app.ports import port_places
 from rhizon.app.provision.choose import Choice
-from rhizon.app.provision.hold import port_places
 from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes
 from rhizon.app.reporter import Reporter
 from rhizon.core.finding import Finding
@@ -22,7 +22,7 @@ __all__ = ["bring_up"]
 
 def _edits(choice: Choice, instance: Instance, secrets: Mapping[str, str]) -> tuple[NativeEdits, frozenset[str]]:
     game = choice.game
-    extra = {role: port.store for role, port in port_places(choice).items()}
+    extra = {role: port.store for role, port in port_places(choice.game, choice.lock).items()}
     edits = edits_for(game, {**instance.settings, **secrets}, instance.ports, extra)
     secret = frozenset(one.store.file for one in game.settings.values() if one.secret)
     return edits, secret

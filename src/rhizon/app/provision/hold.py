@@ -4,31 +4,21 @@ from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry, Ledger
 from rhizon.adapters.processes import holder_of
+from rhizon.app.ports import port_places, protocols_of
 from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.core.allocate.memory import HostMemory, grant
 from rhizon.core.allocate.ports import PortWish, allocate
 from rhizon.core.errors import InputError
-from rhizon.core.model.catalog import ExtraPort
-from rhizon.core.model.game import PortDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.names import near
 
-__all__ = ["allocated", "port_places", "protocols", "record"]
-
-
-def port_places(choice: Choice) -> dict[str, PortDefinition | ExtraPort]:
-    """Every role: the game's, then those of content; a role that is taken gets its item's id before it."""
-    places: dict[str, PortDefinition | ExtraPort] = {port.role: port for port in choice.game.ports}
-    for release in choice.lock.on_server():
-        for port in release.ports:
-            places[port.role if port.role not in places else f"{release.id}-{port.role}"] = port
-    return places
+__all__ = ["allocated", "protocols", "record"]
 
 
 def protocols(choice: Choice, instance: Instance) -> dict[str, tuple[str, ...]]:
-    places = port_places(choice)
-    return {role: places[role].protocols if role in places else ("tcp", "udp") for role in instance.ports}
+    known = protocols_of(choice.game, choice.lock)
+    return {role: known.get(role, ("tcp", "udp")) for role in instance.ports}
 
 
 def allocated(
@@ -36,7 +26,7 @@ def allocated(
 ) -> Instance:
     source, game = choice.source, choice.game
     others = [one for one in ledger.entries() if one.folder != str(home.folder)]
-    places = port_places(choice)
+    places = port_places(choice.game, choice.lock)
     fixed = dict(source.ports) | dict(wishes.ports)
     for role in fixed:
         if role not in places:
@@ -71,7 +61,7 @@ def allocated(
         game=game.id,
         note=wishes.note if wishes.note is not None else (before.note if before else ""),
         source=str(source.path.absolute()),
-        catalogs=choice.catalogs.addresses,
+        catalogs=wishes.remember_catalogs or choice.catalogs.addresses,
         runtime=choice.runtime,
         heap_mib=heap,
         ports=ports,

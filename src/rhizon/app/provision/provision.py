@@ -156,5 +156,6 @@ def _result(
         left_out=tuple(one for one in choice.lock.releases if not one.on_server),
         fetched=fetched,
         world=f"{world} is there and is never touched" if kept else f"{world} is raised by the server at its start",
+        licence_text=str(home.folder / game.licence.text) if game.licence else "",
         findings=tuple(worst_first([*choice.findings, *plan.findings])),
     )

@@ -15,12 +15,16 @@ __all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned"]
 
 
 class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
-    """What a person asks for beside the source. ``settings`` are as typed; ``secrets`` never leave memory
-    but for the server's own files."""
+    """What a person asks for beside the source.
+
+    ``settings`` are as typed; ``secrets`` never leave memory but for the server's own files;
+    ``remember_catalogs`` is where the instance finds its catalogs later, when that is not where they are now.
+    """
 
     source: Path
     folder: Path
     catalogs: tuple[str, ...] = ()
+    remember_catalogs: tuple[str, ...] = ()
     note: str | None = None
     accept_licence: bool = False
     allow_installer: bool = False
@@ -59,4 +63,5 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     left_out: tuple[LockedRelease, ...]
     fetched: int
     world: str
+    licence_text: str
     findings: tuple[Finding, ...]

@@ -1,0 +1,197 @@
+"""Check an instance: what is wrong, what is odd, what would keep it from starting. Nothing is changed."""
+
+import os
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.files import hash_file, read_bytes
+from rhizon.adapters.host import memory_mib, socket_in_use
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.processes import holder_of
+from rhizon.adapters.runtimes import probe
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.context import Host, open_ledger
+from rhizon.app.ports import port_places
+from rhizon.core.finding import Finding, Severity, worst_first
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.model.lock import Lock
+from rhizon.core.names import RelPath
+from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.apply import edits_for
+from rhizon.core.settings.dialects import DIALECTS
+
+__all__ = ["Checked", "check"]
+
+
+class Checked(msgspec.Struct, frozen=True, kw_only=True):
+    """The instance and what was found; ``running`` is the server's process id."""
+
+    folder: str
+    name: str
+    note: str
+    game: str
+    files: int
+    running: int | None
+    findings: tuple[Finding, ...]
+
+    @property
+    def sound(self) -> bool:
+        """Nothing of severity error was found."""
+        return not any(one.severity == "error" for one in self.findings)
+
+
+def check(host: Host, folder: Path) -> Checked:
+    """Raises :class:`StateError` when there is no instance, DocumentError when its documents are broken."""
+    home = InstanceFolder(folder).required()
+    instance, lock, inventory = home.instance(), home.lock(), home.inventory()
+    game = host.games(Path(instance.source).parent).get(instance.game)
+    running = home.running()
+    findings: list[Finding] = []
+    if (home.own / "journal.json").exists():
+        findings.append(
+            _finding("unfinished-change", "error", ".rhizon", "a change was cut short", "Run rhizon provision again.")
+        )
+    findings += _runtime(instance)
+    findings += _licence(home, game, instance)
+    findings += _files(home, inventory)
+    findings += _strangers(home, game, lock, inventory)
+    findings += _settings(home, game, instance, lock)
+    if running is None:
+        findings += _ports(game, instance, lock)
+    findings += _memory(host, home, game, instance)
+    return Checked(
+        folder=str(home.folder),
+        name=instance.name,
+        note=instance.note,
+        game=game.title,
+        files=len(inventory.files),
+        running=running.pid if running else None,
+        findings=tuple(worst_first(findings)),
+    )
+
+
+def _finding(code: str, severity: Severity, subject: str, what: str, remedy: str) -> Finding:
+    return Finding(code=code, severity=severity, subject=subject, what=what, remedy=remedy)
+
+
+def _runtime(instance: Instance) -> list[Finding]:
+    """First of all: a changed runtime is what most often breaks a server that ran yesterday."""
+    chosen = instance.runtime
+    if chosen is None:
+        return []
+    family = FAMILIES[next(name for name, one in FAMILIES.items() if one.title == chosen.family)]
+    report = probe(family, Path(chosen.program))
+    remedy = f"Install {chosen.family} {chosen.major} again, or provision again to choose another."
+    if report is None:
+        return [_finding("runtime-gone", "error", chosen.program, "the runtime does not answer any more", remedy)]
+    if report.major != chosen.major:
+        what = f"it is {chosen.family} {report.major} now, the server was made for {chosen.major}"
+        return [_finding("runtime-other-major", "error", chosen.program, what, remedy)]
+    if report.version != chosen.version:
+        what = f"it was updated from {chosen.version} to {report.version}"
+        return [_finding("runtime-updated", "info", chosen.program, what, "Nothing to do if the server runs well.")]
+    return []
+
+
+def _licence(home: InstanceFolder, game: GameDefinition, instance: Instance) -> list[Finding]:
+    again = f"rhizon provision {instance.source} {home.folder}"
+    if game.licence is not None and instance.licence is None:
+        what = f"nobody has accepted the licence of {game.title}"
+        return [
+            _finding("licence-pending", "error", game.licence.text, what, f"Read it, then {again} --accept-licence")
+        ]
+    if not instance.first_start_done:
+        return [_finding("first-start-pending", "error", "first start", "it has not been done yet", again)]
+    return []
+
+
+def _files(home: InstanceFolder, inventory: Inventory) -> list[Finding]:
+    findings = []
+    for path, owned in inventory.files.items():
+        file = home.folder / path
+        again = "Provision again from the same source: it is put back from the store."
+        if not file.is_file():
+            severity: Severity = "info" if owned.edited else "error"
+            findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", again))
+        elif not owned.edited and hash_file(file)[0] != owned.sha256:
+            what = f"it is not what was placed ({owned.origin})"
+            findings.append(_finding("file-changed", "error", path, what, f"Delete it, then: {again.lower()}"))
+    return findings
+
+
+def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory: Inventory) -> list[Finding]:
+    """Archives in the content folders that nobody locked: the loader takes them in all the same."""
+    findings = []
+    endings = {os.path.splitext(one.file.path)[1] for one in lock.releases}  # noqa: PTH122 - a text, not a file
+    for folder in sorted(set(game.folders.values())):
+        for file in sorted((home.folder / folder).glob("*")) if (home.folder / folder).is_dir() else ():
+            path = f"{folder}/{file.name}"
+            if file.suffix in endings and RelPath(path) not in inventory.files:
+                findings.append(
+                    _finding(
+                        "unknown-content",
+                        "warning",
+                        path,
+                        "it is in a content folder and in no lock; players would need it too",
+                        "Put it into the list and provision again, or take it out of the folder.",
+                    )
+                )
+    return findings
+
+
+def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
+    extra = {role: port.store for role, port in port_places(game, lock).items()}
+    findings = []
+    for name, (dialect, values) in edits_for(game, instance.settings, instance.ports, extra).items():
+        path = home.folder / name
+        if not path.is_file():
+            if instance.first_start_done:
+                remedy = "Provision again from the same source."
+                findings.append(_finding("settings-file-missing", "error", name, "it is gone", remedy))
+            continue
+        try:
+            native = DIALECTS[dialect].read(read_bytes(path, "settings file"))
+        except ValueError as broken:
+            remedy = "Mend that line by hand."
+            findings.append(_finding("native-file-broken", "error", name, str(broken), remedy))
+            continue
+        for key, value in values.items():
+            if native.get(key, "").strip() != value.strip():
+                what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"
+                remedy = "Fine if you changed it by hand; the next provision sets it again."
+                findings.append(_finding("setting-differs", "warning", name, what, remedy))
+    return findings
+
+
+def _ports(game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
+    findings = []
+    places = port_places(game, lock)
+    for role, number in instance.ports.items():
+        for protocol in places[role].protocols if role in places else ():
+            if socket_in_use(number, protocol):
+                what = f"port {number} ({protocol}) is held by {holder_of(number)}"
+                remedy = "Stop that program, or provision again: the server moves to a free port."
+                findings.append(_finding("port-taken", "error", role, what, remedy))
+                break
+    return findings
+
+
+def _memory(host: Host, home: InstanceFolder, game: GameDefinition, instance: Instance) -> list[Finding]:
+    with open_ledger(host) as ledger:
+        entries = ledger.entries()
+    granted = sum(one.memory_mib for one in entries)
+    findings = []
+    total = memory_mib()
+    if instance.heap_mib + game.memory.outside_heap_mib > total:
+        what = f"the server may take {instance.heap_mib + game.memory.outside_heap_mib} MiB, the host has {total}"
+        findings.append(_finding("memory-short", "error", "memory", what, "Provision again with --memory MIB."))
+    elif granted > total:
+        what = f"this host's {len(entries)} instances may take {granted} MiB together, it has {total}"
+        findings.append(_finding("memory-overcommitted", "warning", "memory", what, "Run fewer at once."))
+    if str(home.folder) not in {one.folder for one in entries}:
+        what = "this host's ledger does not know it: was the folder moved or copied?"
+        remedy = f"rhizon provision {instance.source} {home.folder} writes it down."
+        findings.append(_finding("not-in-ledger", "warning", RHIZON, what, remedy))
+    return findings

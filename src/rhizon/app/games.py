@@ -1,0 +1,139 @@
+"""Game definitions: which there are, one of them, and what is wrong with one."""
+
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.games import ENDING, read_game
+from rhizon.app.context import Host
+from rhizon.core.archives.metadata import READERS
+from rhizon.core.errors import RhizonError
+from rhizon.core.finding import Finding, worst_first
+from rhizon.core.model.game import GameDefinition
+
+__all__ = ["CheckedGame", "GameLine", "check_game", "list_games", "show_game"]
+
+
+class GameLine(msgspec.Struct, frozen=True, kw_only=True):
+    """One definition; ``trouble`` says why it cannot be read."""
+
+    id: str
+    title: str
+    summary: str
+    versions: tuple[str, ...]
+    loaders: tuple[str, ...]
+    runtime: str
+    file: str
+    trouble: str = ""
+
+
+class CheckedGame(msgspec.Struct, frozen=True, kw_only=True):
+    """A definition that can be read, and what could be better."""
+
+    id: str
+    title: str
+    file: str
+    findings: tuple[Finding, ...]
+
+
+def list_games(host: Host) -> list[GameLine]:
+    """Every definition that is found from here, by id."""
+    return [_line(name, file) for name, file in host.games(Path.cwd()).files().items()]
+
+
+def _line(name: str, file: Path) -> GameLine:
+    try:
+        game = read_game(file)
+    except RhizonError as wrong:
+        return GameLine(
+            id=name, title="", summary="", versions=(), loaders=(), runtime="", file=str(file), trouble=wrong.message
+        )
+    return GameLine(
+        id=game.id,
+        title=game.title,
+        summary=game.summary,
+        versions=game.versions,
+        loaders=tuple(game.loaders),
+        runtime=game.runtime.family,
+        file=str(file),
+    )
+
+
+def show_game(host: Host, name: str) -> tuple[GameDefinition, Path]:
+    """A definition by its id or its file."""
+    if name.endswith(ENDING) or "/" in name:
+        return read_game(Path(name)), Path(name)
+    games = host.games(Path.cwd())
+    return games.get(name), games.files()[name]
+
+
+def check_game(file: Path) -> CheckedGame:
+    """Raises DocumentError with every mistake; what can be read and is still odd becomes findings."""
+    game = read_game(file)
+    findings = [*_named_right(game, file), *_patterns(game), *_runtimes(game), *_metadata(game), *_settings(game)]
+    return CheckedGame(id=game.id, title=game.title, file=str(file), findings=tuple(worst_first(findings)))
+
+
+def _odd(subject: str, what: str, remedy: str) -> Finding:
+    return Finding(code="game-definition", severity="warning", subject=subject, what=what, remedy=remedy)
+
+
+def _named_right(game: GameDefinition, file: Path) -> list[Finding]:
+    if file.name == game.id + ENDING:
+        return []
+    return [_odd("id", f"the file is {file.name} and defines {game.id}", f"Name the file {game.id}{ENDING}.")]
+
+
+def _patterns(game: GameDefinition) -> list[Finding]:
+    findings = []
+    if not game.log.content_begin:
+        what = "without it the content at fault cannot be named when a start fails"
+        findings.append(_odd("log.content_begin", what, "Give the pattern of the line that a loader prints first."))
+    if not game.log.closed:
+        findings.append(_odd("log.closed", "without it a clean stop is told by the exit code alone", "Add it."))
+    return findings
+
+
+def _runtimes(game: GameDefinition) -> list[Finding]:
+    if game.runtime.family == "none":
+        return []
+    covered = {version for rule in game.runtime.rules for version in game.versions_within(rule.game_versions)}
+    missing = [version for version in game.versions if version not in covered]
+    if not missing:
+        return []
+    what = f"no rule says which runtime runs {', '.join(missing)}"
+    return [_odd("runtime.rules", what, "Add a rule, or every major is taken for good.")]
+
+
+def _metadata(game: GameDefinition) -> list[Finding]:
+    """The expressions are tried on an empty document: a wrong one fails there too."""
+    empty = {"json": b"{}", "toml": b"", "xml": b"<a/>", "manifest": b""}
+    findings = []
+    for name, loader in game.loaders.items():
+        rule = loader.metadata
+        fields = READERS[rule.format](empty[rule.format])
+        for field in ("id", "version", "title", "kind", "placement", "game_versions", "loader_builds", "runtime"):
+            expression = getattr(rule, field)
+            try:
+                fields.text(expression) if expression else ""
+            except ValueError as wrong:
+                findings.append(_odd(f"loaders.{name}.metadata.{field}", str(wrong), "Correct the expression."))
+        for field in ("requires", "conflicts", "optional"):
+            relation = getattr(rule, field)
+            try:
+                fields.pairs(relation) if relation else []
+            except ValueError as wrong:
+                findings.append(_odd(f"loaders.{name}.metadata.{field}", str(wrong), "Correct the expression."))
+    return findings
+
+
+def _settings(game: GameDefinition) -> list[Finding]:
+    places: dict[tuple[str, str], str] = {}
+    findings = []
+    for name, setting in game.settings.items():
+        place = (setting.store.file, setting.store.key)
+        twin = places.setdefault(place, name)
+        if twin != name:
+            what = f"{twin} is written to the same place ({place[0]}: {place[1]})"
+            findings.append(_odd(f"settings.{name}", what, "Give each setting a place of its own."))
+    return findings

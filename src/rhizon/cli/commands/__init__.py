@@ -1,0 +1,29 @@
+"""The table of commands. ``rhizon --help`` reads this and imports no command."""
+
+from typing import NamedTuple
+
+__all__ = ["COMMANDS", "SECTIONS", "Command"]
+
+
+class Command(NamedTuple):
+    """A command: the module below this package that defines ``command``, one line of help, its step of the job."""
+
+    module: str
+    summary: str
+    section: str
+
+
+SECTIONS = ("Try it", "Choose", "Provision", "Run", "Keep", "Describe and publish")
+
+COMMANDS: dict[str, Command] = {
+    "demo": Command("demo", "The whole job on a made-up world, nothing else needed.", "Try it"),
+    "inspect": Command("inspect", "What is in a list, a pack, a lock or an archive.", "Choose"),
+    "solve": Command("solve", "One target and one release of everything that fit; writes the lock.", "Choose"),
+    "provision": Command("provision", "A server in a folder, from a list, a pack or a lock.", "Provision"),
+    "run": Command("run", "Start the server here, with its console; Ctrl-C stops it cleanly.", "Run"),
+    "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
+    "list": Command("list", "The servers of this machine.", "Keep"),
+    "catalog": Command("catalog", "Make a catalog from archives, or serve one over HTTP.", "Describe and publish"),
+    "game": Command("game", "Game definitions: list, show, check.", "Describe and publish"),
+    "completion": Command("completion", "Shell completion: prints the lines for your shell.", "Describe and publish"),
+}

@@ -1,0 +1,37 @@
+"""``rhizon check``."""
+
+from pathlib import Path
+
+import click
+
+from rhizon.cli.output import Output, common, show_findings, verdict
+
+__all__ = ["command"]
+
+
+@click.command("check")
+@click.argument("folder", type=click.Path(path_type=Path))
+@common
+def command(folder: Path, out: Output) -> int:
+    """Look over the server in FOLDER: runtime, licence, every file, settings, ports, memory.
+
+    Changes nothing. Exit code 1 when something is wrong.
+    """
+    from rhizon.app.check import check
+    from rhizon.app.context import this_host
+
+    seen = check(this_host(), folder)
+    errors = sum(one.severity == "error" for one in seen.findings)
+    others = len(seen.findings) - errors
+    text = f"{seen.name} ({seen.game}): "
+    text += f"{errors} things are wrong" if errors > 1 else "one thing is wrong" if errors else "nothing is wrong"
+    text += f", {others} to know" if others else ""
+    text += f"; {seen.files} files looked at"
+    text += f"; it is running (process {seen.running})" if seen.running else ""
+
+    def render(to: object) -> None:
+        verdict(to, text, good=seen.sound)  # type: ignore[arg-type]
+        show_findings(to, seen.findings)  # type: ignore[arg-type]
+
+    out.result(seen, render, seen.findings)
+    return 0 if seen.sound else 1

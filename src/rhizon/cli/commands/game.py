@@ -1,0 +1,114 @@
+"""``rhizon game list``, ``show`` and ``check``."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.core.model.game import GameDefinition
+
+__all__ = ["command"]
+
+
+@click.group("game")
+def command() -> None:
+    """Game definitions: list, show, check."""
+
+
+@command.command("list")
+@common
+def list_(out: Output) -> None:
+    """Every game that Rhizon knows from here, and where its definition lies."""
+    from rhizon.app.context import this_host
+    from rhizon.app.games import list_games
+
+    games = list_games(this_host())
+
+    def render(to: "Console") -> None:
+        verdict(to, f"{len(games)} game definition{'s' if len(games) != 1 else ''}")
+        rows = [
+            (one.id, one.title, ", ".join(one.versions), ", ".join(one.loaders), one.runtime, one.trouble or one.file)
+            for one in games
+        ]
+        show_table(to, ("id", "title", "versions", "loaders", "runtime", "file"), rows)
+
+    out.result(games, render)
+
+
+@command.command("show")
+@click.argument("game", metavar="GAME_OR_FILE")
+@common
+def show(game: str, out: Output) -> None:
+    """One definition: its settings, ports, folders, loaders and how it is launched."""
+    from rhizon.app.context import this_host
+    from rhizon.app.games import show_game
+
+    found, file = show_game(this_host(), game)
+    out.result(found, lambda to: _render(to, found, file))
+
+
+def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
+    verdict(to, f"{game.title}: {game.summary} ({game.id}; {file})")
+    rules = "; ".join(f"{rule.game_versions}: {game.runtime.family} {rule.majors}" for rule in game.runtime.rules)
+    to.print(f"versions: {', '.join(game.versions)}")
+    to.print(f"runtime: {game.runtime.family}" + (f" ({rules})" if rules else ""))
+    to.print("folders: " + ", ".join(f"{kind} → {folder}" for kind, folder in game.folders.items()))
+    rows = [
+        (name, loader.title, ", ".join(loader.kinds), f"{loader.metadata.file} ({loader.metadata.format})")
+        for name, loader in game.loaders.items()
+    ]
+    show_table(to, ("loader", "title", "takes", "metadata"), rows)
+    ports = [(one.role, "+".join(one.protocols), str(one.default), _places(one.store)) for one in game.ports]
+    show_table(to, ("port", "protocols", "default", "written to"), ports, right=("default",))
+    settings = [
+        (name, _allowed(one), "" if one.secret else _default(one.default), one.meaning, _places((one.store,)))
+        for name, one in game.settings.items()
+    ]
+    show_table(to, ("setting", "allowed", "default", "meaning", "written to"), settings)
+    next_steps(to, [(f"rhizon game check {file}", "what is wrong or missing in it")])
+
+
+def _places(stores: tuple[object, ...]) -> str:
+    return ", ".join(f"{one.file}: {one.key}" for one in stores)  # type: ignore[attr-defined]
+
+
+def _default(value: object) -> str:
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
+def _allowed(setting: object) -> str:
+    from rhizon.core.model.game import SettingDefinition
+
+    assert isinstance(setting, SettingDefinition)
+    match setting.type:
+        case "flag":
+            return "yes, no"
+        case "choice":
+            return ", ".join(setting.choices)
+        case "integer":
+            return f"{setting.least} to {setting.most}" if setting.least is not None else "whole number"
+        case _:
+            return "a secret" if setting.secret else "text"
+
+
+@command.command("check")
+@click.argument("file", type=click.Path(path_type=Path))
+@common
+def check(file: Path, out: Output) -> None:
+    """What is wrong or missing in the definition FILE. Exit code 2 when it cannot be used."""
+    from rhizon.app.games import check_game
+
+    checked = check_game(file)
+
+    def render(to: "Console") -> None:
+        odd = len(checked.findings)
+        text = f"{checked.title} ({checked.file}) can be used" + (f"; {odd} things could be better" if odd else "")
+        verdict(to, text)
+        show_findings(to, checked.findings)
+
+    out.result(checked, render, checked.findings)

@@ -1,0 +1,53 @@
+"""``rhizon run``."""
+
+from pathlib import Path
+
+import click
+
+from rhizon.cli.output import Output, common, verdict
+
+__all__ = ["command"]
+
+
+@click.command("run")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--trial", is_flag=True, help="Stop it again once it is ready: does it start at all?")
+@click.option("--wait", type=click.FloatRange(1, 86400), metavar="SECONDS", help="How long it may take to be ready.")
+@common
+def command(folder: Path, trial: bool, wait: float | None, out: Output) -> None:
+    """Start the server in FOLDER and stay with it.
+
+    What it prints is shown; what you type goes to its console. Ctrl-C (or SIGTERM) stops it cleanly, a third
+    one ends it at once. Exit code 6 when it does not become ready, with the reason and the content at fault.
+    """
+    from rhizon.app.context import this_host
+    from rhizon.app.run import Moment, run
+    from rhizon.app.starting import RunningServer
+    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.cli.terminal import Console, stop_signals
+
+    reporter = ConsoleReporter(out, lines=not out.json or out.verbose)
+    typed = Console()
+    with stop_signals() as asked:
+
+        def tick(server: RunningServer) -> Moment:
+            if trial:
+                return "stop"
+            line = typed.line()
+            if line is not None:
+                server.process.send(line)
+            return "go on"
+
+        try:
+            ran = run(this_host(), folder, reporter, asked, tick, wait=wait)
+        finally:
+            reporter.end()
+    out.result(
+        ran,
+        lambda to: verdict(
+            to,
+            f"{ran.name} was ready after {ran.ready_seconds:.1f} s with {len(ran.content)} pieces of content, "
+            f"was up for {ran.up_seconds:.0f} s and stopped cleanly",
+            good=ran.exit_code == 0,
+        ),
+    )

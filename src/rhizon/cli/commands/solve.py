@@ -1,0 +1,75 @@
+"""``rhizon solve``."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, size, verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.app.solve import Solved
+
+__all__ = ["command"]
+
+
+@click.command("solve")
+@click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
+@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@click.option("--lock", "lock", type=click.Path(path_type=Path), metavar="FILE", help="Where to write the lock.")
+@click.option("--dry-run", is_flag=True, help="Show the answer and write no lock.")
+@common
+def command(source: Path, catalogs: tuple[str, ...], lock: Path | None, dry_run: bool, out: Output) -> None:
+    """Choose one target and one release of everything on the LIST (a content list or a pack).
+
+    Writes the lock beside the list (NAME.lock.json) or to --lock. The same list and catalogs give the same
+    bytes. Exit code 3 when nothing fits, with what clashes.
+    """
+    from rhizon.app.context import this_host
+    from rhizon.app.solve import solve_to_lock
+    from rhizon.cli.progress import ConsoleReporter
+
+    reporter = ConsoleReporter(out)
+    try:
+        solved = solve_to_lock(this_host(), source, catalogs, lock, reporter, write=not dry_run)
+    finally:
+        reporter.end()
+    out.result(solved.answer, lambda to: _render(to, solved), solved.findings)
+
+
+def _render(to: "Console", solved: "Solved") -> None:
+    answer = solved.answer
+    target = answer.target
+    where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
+    if target.runtime_major:
+        where += f", {target.runtime.capitalize()} {target.runtime_major}"
+    verdict(to, f"{len(answer.releases)} releases fit together on {where}")
+    show_table(
+        to,
+        ("item", "release", "placement", "on", "size", "because", "held back"),
+        [
+            (
+                one.id,
+                one.version.text,
+                one.placement,
+                "both" if one.on_server and one.for_players else "server" if one.on_server else "players",
+                size(one.size),
+                ", ".join(one.because),
+                one.held_back_by.reason if one.held_back_by else "",
+            )
+            for one in answer.releases
+        ],
+        right=("size",),
+    )
+    for gone in answer.dropped:
+        to.print(f"dropped: {gone.id} is optional, and {gone.reason}")
+    to.print(
+        f"to fetch: {size(answer.server_bytes)} for the server and its content, "
+        f"{size(answer.player_bytes)} for each player"
+    )
+    show_findings(to, solved.findings)
+    if answer.lock_file:
+        to.print(f"lock: {answer.lock_file}")
+        next_steps(to, [(f"rhizon provision {solved.source} FOLDER", "make the server")])

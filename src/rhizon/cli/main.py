@@ -1,0 +1,112 @@
+"""The entry point: finds the command, runs it, and is the one place that turns errors into text and exit codes."""
+
+import importlib
+import sys
+from collections.abc import Sequence
+from typing import Any
+
+import click
+
+from rhizon import __version__
+from rhizon.cli.commands import COMMANDS, SECTIONS
+from rhizon.core.errors import CancelledError, InputError, RhizonError
+
+__all__ = ["main", "root"]
+
+EPILOG = (
+    "Exit codes: 0 done, 1 findings or failure, 2 usage, 3 no solution, 4 integrity, 5 network, 6 not ready, 7 undone."
+)
+
+
+class _LazyGroup(click.Group):
+    """Imports a command's module when that command runs."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:  # noqa: ARG002
+        return list(COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
+        if cmd_name not in COMMANDS:
+            return None
+        module = importlib.import_module(f"rhizon.cli.commands.{COMMANDS[cmd_name].module}")
+        command: click.Command = module.command
+        return command
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        name = args[0]
+        if name not in COMMANDS and not name.startswith("-"):
+            import difflib
+
+            guess = difflib.get_close_matches(name, COMMANDS, n=1)
+            ctx.fail(f"There is no command {name!r}." + (f" Did you mean {guess[0]!r}?" if guess else ""))
+        return super().resolve_command(ctx, args)
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
+        for section in SECTIONS:
+            rows = [(name, one.summary) for name, one in COMMANDS.items() if one.section == section]
+            with formatter.section(section):
+                formatter.write_dl(rows, col_max=14)
+
+
+@click.group(
+    cls=_LazyGroup,
+    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    epilog=EPILOG,
+)
+@click.version_option(__version__, "--version", prog_name="rhizon", message="%(prog)s %(version)s")
+def root() -> None:
+    """From a modpack or a content list to a dedicated server that your players can join.
+
+    Every command takes --json, --quiet, --verbose and --help; those that write take --dry-run.
+    """
+
+
+def main(arguments: Sequence[str] | None = None) -> None:
+    """Runs the command line and exits."""
+    given = list(sys.argv[1:] if arguments is None else arguments)
+    sys.exit(_run(given))
+
+
+def _run(given: list[str]) -> int:
+    debug = "--debug" in given
+    try:
+        code: Any = root.main(args=given, prog_name="rhizon", standalone_mode=False)
+        return code if isinstance(code, int) else 0
+    except click.exceptions.Exit as done:
+        return done.exit_code
+    except click.UsageError as wrong:
+        command = wrong.ctx.command_path if wrong.ctx else "rhizon"
+        error: RhizonError = InputError("usage", wrong.format_message(), hint=f"See: {command} --help")
+    except click.ClickException as wrong:
+        error = InputError("usage", wrong.format_message(), hint="See: rhizon --help")
+    except (click.Abort, KeyboardInterrupt):
+        error = CancelledError(
+            "interrupted", "it was stopped by you", hint="Run it again when you like; nothing was lost."
+        )
+    except BrokenPipeError:
+        _hush()
+        return 0
+    except RhizonError as known:
+        if debug:
+            raise
+        error = known
+    except Exception as bug:
+        if debug:
+            raise
+        error = RhizonError(
+            "bug",
+            f"Rhizon stumbled over itself: {type(bug).__name__}: {bug}",
+            hint="Run it again with --debug and send what it says to the authors, with what you did.",
+        )
+    from rhizon.cli.output import show_error
+
+    show_error(error, as_json="--json" in given)
+    return error.exit_code
+
+
+def _hush() -> None:
+    """The reader of our output went away: nothing more is to be said, not even at exit."""
+    import os
+
+    os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -1,0 +1,1 @@
+"""What the club runs; see docs/harbour-lights.md."""
