@@ -20,9 +20,10 @@ from rhizon.core.model.decode import encode_json
 from rhizon.core.names import RelPath, safe_path
 from rhizon.core.plan import Plan
 
-__all__ = ["RHIZON", "apply", "recover"]
+__all__ = ["JOURNAL", "RHIZON", "apply", "recover"]
 
 RHIZON = RelPath(".rhizon")
+JOURNAL = "journal.json"
 
 
 class _Entry(msgspec.Struct, frozen=True):
@@ -44,9 +45,9 @@ def apply(folder: Path, plan: Plan, records: Mapping[str, bytes], store: Store) 
             own.mkdir(parents=True, exist_ok=True)
             remove_tree(staging)
             entries = _stage(staging, plan, records, store, own)
-            write_atomic(own / "journal.json", encode_json(entries))
+            write_atomic(own / JOURNAL, encode_json(entries))
             _switch(folder, entries)
-            (own / "journal.json").unlink()
+            (own / JOURNAL).unlink()
             sync_folder(own)
     except BaseException:
         recover(folder)
@@ -60,7 +61,7 @@ def apply(folder: Path, plan: Plan, records: Mapping[str, bytes], store: Store) 
 def recover(folder: Path) -> bool:
     """Takes back a switch that did not end. True when there was one."""
     own = folder / RHIZON
-    journal = own / "journal.json"
+    journal = own / JOURNAL
     if not journal.is_file():
         if own.is_dir():
             remove_tree(own / "staging")

@@ -10,7 +10,7 @@ from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.processes import holder_of
 from rhizon.adapters.runtimes import probe
-from rhizon.adapters.transact import RHIZON
+from rhizon.adapters.transact import JOURNAL, RHIZON
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.ports import port_places
 from rhizon.core.finding import Finding, Severity, worst_first
@@ -49,7 +49,7 @@ def check(host: Host, folder: Path) -> Checked:
     game = host.games(Path(instance.source).parent).get(instance.game)
     running = home.running()
     findings: list[Finding] = []
-    if (home.own / "journal.json").exists():
+    if (home.own / JOURNAL).exists():
         findings.append(
             _finding("unfinished-change", "error", ".rhizon", "a change was cut short", "Run rhizon provision again.")
         )

@@ -1,6 +1,7 @@
 """The whole job on the shipped world: catalog over HTTP, list to server, a player joins, a clean stop."""
 
 from collections.abc import Callable
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 
@@ -33,13 +34,14 @@ def demo(
     host: Host,
     folder: Path,
     reporter: Reporter,
-    stop_asked: Callable[[], bool],
+    gently: Callable[[], AbstractContextManager[Callable[[], bool]]],
     *,
     keep_running: bool = False,
     console: Callable[[], str | None] = lambda: None,
 ) -> DemoDone:
     """Provisions the club's Tarnholt server into ``folder`` and runs it once. The licence that is accepted is
-    the stand-in's own sample licence, and the caller says so. ``keep_running`` waits for ``stop_asked``."""
+    the stand-in's own sample licence, and the caller says so. While the server runs, ``gently`` turns the
+    person's Ctrl-C into a question that is asked between lines; ``keep_running`` waits for it."""
     source = WORLD / "tarnholt.list.toml"
     shelf = WORLD / "catalog"
     seen: dict[str, Any] = {}
@@ -70,5 +72,6 @@ def demo(
                 server.process.send(line)
             return "go on" if keep_running else "stop"
 
-        ran = run(host, folder, reporter, stop_asked, tick)
+        with gently() as stop_asked:
+            ran = run(host, folder, reporter, stop_asked, tick)
     return DemoDone(provisioned=done, ran=ran, seen=seen, list_file=str(source), catalog_folder=str(shelf))

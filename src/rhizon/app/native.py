@@ -1,6 +1,9 @@
-"""Writing settings, ports, operators and the licence's answer into the server's own files."""
+"""Reading and writing settings, ports, operators and the licence's answer in the server's own files."""
 
+import functools
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.core.errors import StateError
@@ -9,29 +12,43 @@ from rhizon.core.names import plain
 from rhizon.core.settings.apply import NativeEdits, edit_lines
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["answer_licence", "write_edits", "write_operators"]
+__all__ = ["answer_licence", "read_native", "write_edits", "write_operators"]
+
+T = TypeVar("T")
+
+
+def _understood(path: Path, work: Callable[[bytes], T]) -> T:
+    """``work`` on the file's bytes (none where it is not there); a broken file is a :class:`StateError`."""
+    data = read_bytes(path, "settings file") if path.exists() else b""
+    try:
+        return work(data)
+    except ValueError as broken:
+        raise StateError(
+            "native-file-broken",
+            f"{path} cannot be understood: {plain(str(broken), 200)}",
+            hint="Mend that file (nothing in it was changed), or delete it so that the server writes it anew.",
+        ) from None
+
+
+def read_native(folder: Path, edits: NativeEdits) -> dict[str, dict[str, str]]:
+    """What each file that ``edits`` names holds now; a file that is not there holds nothing."""
+    return {name: _understood(folder / name, DIALECTS[dialect].read) for name, (dialect, _) in edits.items()}
 
 
 def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) -> list[str]:
     """Edits each file in place (making it where it is not); answers the files that changed.
 
-    A file that cannot be understood is left alone and raises :class:`StateError`.
+    Files that may hold a secret are readable by their owner only.
     """
     changed = []
     for name in sorted(edits):
         dialect, values = edits[name]
         path = folder / name
-        before = read_bytes(path, "settings file") if path.exists() else b""
-        try:
-            after = DIALECTS[dialect].edit(before, values)
-        except ValueError as broken:
-            raise StateError(
-                "native-file-broken",
-                f"{path} cannot be understood: {plain(str(broken), 200)}",
-                hint="Mend that file (nothing in it was changed), or delete it so that the server writes it anew.",
-            ) from None
-        mode = 0o600 if name in secret_files else (path.stat().st_mode & 0o777 if path.exists() else 0o644)
-        if after != before or (path.exists() and path.stat().st_mode & 0o777 != mode):
+        before = read_bytes(path, "settings file") if path.exists() else None
+        after = _understood(path, functools.partial(DIALECTS[dialect].edit, changes=values))
+        present = path.stat().st_mode & 0o777 if before is not None else 0o644
+        mode = 0o600 if name in secret_files else present
+        if after != before or present != mode:
             with translated("write the settings", path):
                 write_atomic(path, after, mode)
             changed.append(name)

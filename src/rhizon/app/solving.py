@@ -9,6 +9,7 @@ from rhizon.app.sources import Source
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.solve import Solution, solve
+from rhizon.core.units import counted
 
 __all__ = ["catalogs_for", "solve_source"]
 
@@ -35,5 +36,5 @@ def solve_source(source: Source, game: GameDefinition, catalogs: Catalogs, host:
     text = f"{game.title} {target.game_version}, {game.loaders[target.loader].title} {target.loader_build}"
     if target.runtime_major:
         text += f", {target.runtime.capitalize()} {target.runtime_major}"
-    reporter.done(f"{len(lock.releases)} releases for {text}")
+    reporter.done(f"{counted(len(lock.releases), 'release')} for {text}")
     return solution

@@ -1,6 +1,7 @@
 """The entry point: finds the command, runs it, and is the one place that turns errors into text and exit codes."""
 
 import importlib
+import signal
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -16,6 +17,8 @@ __all__ = ["main", "root"]
 EPILOG = (
     "Exit codes: 0 done, 1 findings or failure, 2 usage, 3 no solution, 4 integrity, 5 network, 6 not ready, 7 undone."
 )
+
+WIDEST = max(map(len, COMMANDS))
 
 
 class _LazyGroup(click.Group):
@@ -44,7 +47,7 @@ class _LazyGroup(click.Group):
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:  # noqa: ARG002
         for section in SECTIONS:
-            rows = [(name, one.summary) for name, one in COMMANDS.items() if one.section == section]
+            rows = [(name.ljust(WIDEST), one.summary) for name, one in COMMANDS.items() if one.section == section]
             with formatter.section(section):
                 formatter.write_dl(rows, col_max=14)
 
@@ -70,6 +73,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
 
 def _run(given: list[str]) -> int:
     debug = "--debug" in given
+    signal.signal(signal.SIGTERM, _terminated)
     try:
         code: Any = root.main(args=given, prog_name="rhizon", standalone_mode=False)
         return code if isinstance(code, int) else 0
@@ -82,7 +86,9 @@ def _run(given: list[str]) -> int:
         error = InputError("usage", wrong.format_message(), hint="See: rhizon --help")
     except (click.Abort, KeyboardInterrupt):
         error = CancelledError(
-            "interrupted", "it was stopped by you", hint="Run it again when you like; nothing was lost."
+            "interrupted",
+            "it was stopped, and what had begun was taken back",
+            hint="Run it again when you like; nothing was lost.",
         )
     except BrokenPipeError:
         _hush()
@@ -103,6 +109,11 @@ def _run(given: list[str]) -> int:
 
     show_error(error, as_json="--json" in given)
     return error.exit_code
+
+
+def _terminated(_number: int, _frame: object) -> None:
+    """SIGTERM is taken like Ctrl-C: what has begun is taken back."""
+    raise KeyboardInterrupt
 
 
 def _hush() -> None:

@@ -16,7 +16,18 @@ if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
 
-__all__ = ["Output", "common", "mib", "next_steps", "show_error", "show_findings", "show_table", "size", "verdict"]
+__all__ = [
+    "Output",
+    "common",
+    "console",
+    "next_steps",
+    "show_error",
+    "show_findings",
+    "show_json",
+    "show_pairs",
+    "show_table",
+    "verdict",
+]
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -78,20 +89,22 @@ def show_error(error: RhizonError, *, as_json: bool) -> None:
         show_json({"ok": False, "error": shown})
         return
     to = console(stderr=True)
-    from rich.padding import Padding
     from rich.text import Text
 
-    to.print(Text.assemble(("error: ", "bold red"), plain(error.message)))
+    to.print(Text.assemble(("error: ", "bold red"), plain(error.message)), soft_wrap=True)
     for line in error.details:
-        to.print(Padding(Text(plain(line), style="dim"), (0, 0, 0, 2)))
-    to.print(Text.assemble(("hint: ", "bold cyan"), plain(error.hint)))
+        to.print(Text("  " + plain(line), style="dim"), soft_wrap=True)
+    to.print(Text.assemble(("hint: ", "bold cyan"), plain(error.hint)), soft_wrap=True)
 
 
 def verdict(to: "Console", text: str, *, good: bool = True) -> None:
     """The first line of an answer."""
     from rich.text import Text
 
-    to.print(Text.assemble(("✓ " if good else "✗ ", "bold green" if good else "bold red"), (plain(text), "bold")))
+    to.print(
+        Text.assemble(("✓ " if good else "✗ ", "bold green" if good else "bold red"), (plain(text), "bold")),
+        soft_wrap=True,
+    )
 
 
 def show_table(
@@ -119,40 +132,39 @@ def new_table(columns: Sequence[str], right: Sequence[str] = ()) -> "Table":
 
 def show_findings(to: "Console", findings: Sequence[Finding]) -> None:
     """Each finding with what and how to mend it, worst first as they come."""
-    from rich.padding import Padding
     from rich.text import Text
 
     for one in findings:
         head = Text.assemble(
             (f"{one.severity} ", f"bold {COLOURS[one.severity]}"), (plain(one.subject), "bold"), f": {plain(one.what)}"
         )
-        to.print(head)
+        to.print(head, soft_wrap=True)
         if one.remedy:
-            to.print(Padding(Text.assemble(("→ ", "cyan"), (plain(one.remedy), "dim")), (0, 0, 0, 2)))
+            to.print(Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim")), soft_wrap=True)
 
 
-def next_steps(to: "Console", steps: Sequence[tuple[str, str]]) -> None:
-    """Commands to type next, each with what it does."""
-    from rich.table import Table
+def next_steps(to: "Console", steps: Sequence[tuple[Sequence[str], str]]) -> None:
+    """Commands to type next, each with what it does; quoted for a shell and never broken over lines."""
+    import shlex
+
     from rich.text import Text
 
     to.print()
     to.print(Text("next:", style="bold"))
+    commands = [shlex.join(plain(word) for word in words) for words, _ in steps]
+    width = max(len(one) for one in commands if len(one) <= 64 or len(commands) == 1)
+    for command, (_, meaning) in zip(commands, steps, strict=True):
+        line = Text.assemble("  ", (command.ljust(width), "cyan"), "  ", (plain(meaning), "dim"))
+        to.print(line, soft_wrap=True)
+
+
+def show_pairs(to: "Console", rows: Sequence[tuple[str, str]]) -> None:
+    """Names with what belongs to each; rows without a value are left out."""
+    from rich.table import Table
+    from rich.text import Text
+
     grid = Table.grid(padding=(0, 2))
-    for command, meaning in steps:
-        grid.add_row(Text("  " + plain(command), style="cyan"), Text(plain(meaning), style="dim"))
+    for name, value in rows:
+        if value:
+            grid.add_row(Text(name, style="dim"), Text(plain(value)))
     to.print(grid)
-
-
-def size(number: int) -> str:
-    """Bytes for a person."""
-    if number < 1000:
-        return f"{number} B"
-    if number < 1_000_000:
-        return f"{number / 1000:.1f} kB"
-    return f"{number / 1e6:.1f} MB" if number < 1_000_000_000 else f"{number / 1e9:.2f} GB"
-
-
-def mib(number: int) -> str:
-    """MiB for a person."""
-    return f"{number} MiB" if number < 10240 else f"{number / 1024:.1f} GiB"

@@ -8,49 +8,55 @@ import msgspec
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.first_start import first_start
-from rhizon.app.native import answer_licence, write_edits, write_operators
+from rhizon.app.native import answer_licence, read_native, write_edits, write_operators
 from rhizon.app.ports import port_places
 from rhizon.app.provision.choose import Choice
-from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes
+from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import Instance, LicenceAnswer
-from rhizon.core.settings.apply import NativeEdits, edits_for
+from rhizon.core.settings.apply import NativeEdits, edits_for, keep_edits
 
 __all__ = ["bring_up"]
-
-
-def _edits(choice: Choice, instance: Instance, secrets: Mapping[str, str]) -> tuple[NativeEdits, frozenset[str]]:
-    game = choice.game
-    extra = {role: port.store for role, port in port_places(choice.game, choice.lock).items()}
-    edits = edits_for(game, {**instance.settings, **secrets}, instance.ports, extra)
-    secret = frozenset(one.store.file for one in game.settings.values() if one.secret)
-    return edits, secret
 
 
 def bring_up(
     choice: Choice,
     wishes: ProvisionWishes,
     home: InstanceFolder,
+    before: Instance | None,
     instance: Instance,
     reporter: Reporter,
     ask_licence: AskLicence | None,
-) -> tuple[Instance, list[Finding], str]:
-    """Licence, first start, settings. Answers the instance as it then is, findings, and the state."""
+) -> tuple[Instance, list[Finding], State]:
+    """Answers the instance as it then is, findings, and the state: "prepared" without an accepted licence."""
     answered = _licence(choice, wishes, home, instance, ask_licence)
     if answered is None:
         return instance, [], "prepared"
     instance = answered
-    edits, secret_files = _edits(choice, instance, wishes.secrets)
+    game = choice.game
+    edits = _edits(choice, {**instance.settings, **wishes.secrets}, instance.ports)
+    secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret)
     if instance.first_start_done:
+        typed = {name: choice.settings[name] for name in wishes.settings}
+        insisted = _edits(choice, {**typed, **wishes.secrets}, instance.ports)
+        last = _edits(choice, before.settings, before.ports) if before is not None else {}
+        edits, findings = keep_edits(edits, last, read_native(home.folder, edits), insisted)
         changed = write_edits(home.folder, edits, secret_files)
-        if write_operators(home.folder, choice.game, instance.operators) or changed:
-            reporter.done(f"settings written into {', '.join(changed) or 'the operators file'}")
-        return instance, [], "ready to run"
-    findings = first_start(home, choice.game, instance, edits, secret_files, reporter)
+        if write_operators(home.folder, game, instance.operators) and game.operators is not None:
+            changed.append(game.operators.file)
+        if changed:
+            reporter.done(f"settings written into {', '.join(changed)}")
+        return instance, findings, "ready to run"
+    findings = first_start(home, game, instance, edits, secret_files, reporter)
     instance = msgspec.structs.replace(instance, first_start_done=True)
     home.write_instance(instance)
     return instance, findings, "ready to run"
+
+
+def _edits(choice: Choice, settings: Mapping[str, str | int | bool], ports: Mapping[str, int]) -> NativeEdits:
+    extra = {role: port.store for role, port in port_places(choice.game, choice.lock).items()}
+    return edits_for(choice.game, settings, ports, extra)
 
 
 def _licence(

@@ -60,7 +60,7 @@ def allocated(
         name=source.name,
         game=game.id,
         note=wishes.note if wishes.note is not None else (before.note if before else ""),
-        source=str(source.path.absolute()),
+        source=str(source.path.resolve()),
         catalogs=wishes.remember_catalogs or choice.catalogs.addresses,
         runtime=choice.runtime,
         heap_mib=heap,

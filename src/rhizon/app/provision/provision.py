@@ -1,15 +1,17 @@
 """The whole provision in its order; the folder is the old one or the new one, whatever happens."""
 
+from pathlib import Path
+
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.adapters.files import free_bytes, hash_present
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.transact import apply
+from rhizon.adapters.transact import JOURNAL, apply
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.layout import locked_files, wanted_files
 from rhizon.app.provision.bring_up import bring_up
 from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.hold import allocated, protocols, record
-from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes
+from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import StateError
 from rhizon.core.finding import worst_first
@@ -17,6 +19,7 @@ from rhizon.core.launch import START_SCRIPTS, start_scripts
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Action, Plan, WantedFile, make_plan
+from rhizon.core.units import counted, size_text
 
 __all__ = ["provision"]
 
@@ -34,11 +37,14 @@ def provision(
         choice = choose(host, wishes, before, reporter)
         with open_ledger(host) as ledger:
             instance = allocated(choice, wishes, home, before, ledger)
-        return _result(home, choice, instance, *_planned(host, choice, wishes, home, instance, reporter), "planned")
+        plan, fetched = _planned(host, choice, wishes, home, instance, reporter)
+        had_world = _world(home, choice, instance).is_dir()
+        return _result(home, choice, instance, plan, fetched, "planned", had_world=had_world)
     with home.busy() as taken_back:
         if taken_back:
             reporter.step("an earlier change was cut short")
             reporter.done("an earlier change was cut short; it was taken back")
+        _fit_for_us(home)
         home.not_running()
         before = home.instance() if home.is_ours else None
         choice = choose(host, wishes, before, reporter)
@@ -56,9 +62,10 @@ def provision(
                     if kept is not None:
                         ledger.record(kept, protocols(choice, before or instance))
                 raise
-        instance, findings, state = bring_up(choice, wishes, home, instance, reporter, ask_licence)
+        had_world = _world(home, choice, instance).is_dir()
+        instance, findings, state = bring_up(choice, wishes, home, before, instance, reporter, ask_licence)
         choice.findings.extend(findings)
-        return _result(home, choice, instance, plan, fetched, state)
+        return _result(home, choice, instance, plan, fetched, state, had_world=had_world)
 
 
 _DONE: tuple[tuple[Action, str], ...] = (
@@ -73,7 +80,13 @@ def _fit_for_us(home: InstanceFolder) -> None:
     folder = home.folder
     if folder.is_symlink() or (folder.exists() and not folder.is_dir()):
         raise StateError("not-a-folder", f"{folder} is not a folder", hint="Name a new folder or an empty one.")
-    if not home.is_ours and folder.is_dir() and any(one.name != ".rhizon" for one in folder.iterdir()):
+    unfinished = (home.own / JOURNAL).is_file()
+    if (
+        not home.is_ours
+        and not unfinished
+        and folder.is_dir()
+        and any(one.name != ".rhizon" for one in folder.iterdir())
+    ):
         raise StateError(
             "folder-not-ours",
             f"{folder} is not empty, and it is not an instance of Rhizon's",
@@ -109,15 +122,17 @@ def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter)
     if size > free:
         raise StateError(
             "disk-full",
-            f"{size >> 20} MiB are to be fetched, {free >> 20} MiB are free",
+            f"{size_text(size)} are to be fetched, {size_text(free)} are free",
             hint="Free some space, or set RHIZON_STATE to a folder on a larger disk.",
         )
-    reporter.step(f"fetching {len(missing)} files")
+    reporter.step(f"fetching {counted(len(missing), 'file')}")
     came = fetch_all(
         choice.catalogs, files, host.store, lambda so_far, total: reporter.progress("fetching", so_far / max(total, 1))
     )
     reporter.done(
-        f"{came} files fetched and verified ({size / 1e6:.1f} MB)" if came else "every file was in the store already"
+        f"{counted(came, 'file')} fetched and verified ({size_text(size)})"
+        if came
+        else "every file was in the store already"
     )
     return came
 
@@ -134,13 +149,30 @@ def _lay_out(
     reporter.done(f"files: {', '.join(counts)}")
 
 
-def _result(
-    home: InstanceFolder, choice: Choice, instance: Instance, plan: Plan, fetched: int, state: str
-) -> Provisioned:
+def _world(home: InstanceFolder, choice: Choice, instance: Instance) -> Path:
     game = choice.game
     name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
-    world = f"{game.world.folder}/{name}"
-    kept = (home.folder / world).is_dir()
+    return home.folder / game.world.folder / str(name)
+
+
+def _world_text(home: InstanceFolder, world: Path, *, had: bool) -> str:
+    name = world.relative_to(home.folder).as_posix()
+    if had:
+        return f"{name} was there and is as it was"
+    return f"{name} was raised by the first start" if world.is_dir() else f"{name} is raised when the server starts"
+
+
+def _result(
+    home: InstanceFolder,
+    choice: Choice,
+    instance: Instance,
+    plan: Plan,
+    fetched: int,
+    state: State,
+    *,
+    had_world: bool,
+) -> Provisioned:
+    game = choice.game
     return Provisioned(
         folder=str(home.folder),
         name=instance.name,
@@ -152,10 +184,10 @@ def _result(
         heap_mib=instance.heap_mib,
         budget=choice.budget,
         ports=instance.ports,
-        plan=plan,
+        steps=plan.steps,
         left_out=tuple(one for one in choice.lock.releases if not one.on_server),
         fetched=fetched,
-        world=f"{world} is there and is never touched" if kept else f"{world} is raised by the server at its start",
+        world=_world_text(home, _world(home, choice, instance), had=had_world),
         licence_text=str(home.folder / game.licence.text) if game.licence else "",
         findings=tuple(worst_first([*choice.findings, *plan.findings])),
     )

@@ -2,6 +2,7 @@
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
@@ -9,9 +10,9 @@ from rhizon.core.allocate.memory import MemoryBudget
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import Lock, LockedRelease
-from rhizon.core.plan import Plan
+from rhizon.core.plan import Action, Step
 
-__all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned"]
+__all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned", "State"]
 
 
 class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
@@ -43,25 +44,30 @@ class LicenceText(msgspec.Struct, frozen=True, kw_only=True):
     text: str
 
 
+State = Literal["planned", "prepared", "ready to run"]
 AskLicence = Callable[[LicenceText], bool]
 
 
 class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
-    """What came out. ``state`` says how far it went; ``stopped_by`` is the error code that stopped it there."""
+    """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence."""
 
     folder: str
     name: str
     title: str
-    state: str
+    state: State
     note: str
     lock: Lock
     runtime: RuntimeChoice | None
     heap_mib: int
     budget: MemoryBudget
     ports: dict[str, int]
-    plan: Plan
+    steps: tuple[Step, ...]
     left_out: tuple[LockedRelease, ...]
     fetched: int
     world: str
     licence_text: str
     findings: tuple[Finding, ...]
+
+    def count(self, action: Action) -> int:
+        """How many files this was done to."""
+        return sum(step.action == action for step in self.steps)

@@ -44,7 +44,7 @@ def build(folder: Path, out: Output) -> int:
             for name in built.written:
                 to.print(f"  {name}")
         show_findings(to, built.findings)
-        next_steps(to, [(f"rhizon catalog serve {folder}", "offer it over HTTP; any web server will do")])
+        next_steps(to, [(("rhizon", "catalog", "serve", str(folder)), "offer it over HTTP; any web server will do")])
 
     out.result(built, render, built.findings)
     return 1 if bad else 0

@@ -1,10 +1,14 @@
 """``rhizon check``."""
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from rhizon.cli.output import Output, common, show_findings, verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 __all__ = ["command"]
 
@@ -29,9 +33,9 @@ def command(folder: Path, out: Output) -> int:
     text += f"; {seen.files} files looked at"
     text += f"; it is running (process {seen.running})" if seen.running else ""
 
-    def render(to: object) -> None:
-        verdict(to, text, good=seen.sound)  # type: ignore[arg-type]
-        show_findings(to, seen.findings)  # type: ignore[arg-type]
+    def render(to: "Console") -> None:
+        verdict(to, text, good=seen.sound)
+        show_findings(to, seen.findings)
 
     out.result(seen, render, seen.findings)
     return 0 if seen.sound else 1

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, mib, next_steps, show_findings, verdict
+from rhizon.cli.output import Output, common, next_steps, show_findings, show_pairs, verdict
+from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -39,22 +40,17 @@ def command(folder: Path, keep_running: bool, out: Output) -> None:
         )
     typed = Console().line if keep_running else lambda: None
     try:
-        with stop_signals() as asked:
-            done = demo(this_host(), folder, reporter, asked, keep_running=keep_running, console=typed)
+        done = demo(this_host(), folder, reporter, stop_signals, keep_running=keep_running, console=typed)
     finally:
         reporter.end()
     out.result(done, lambda to: _render(to, done, folder), done.provisioned.findings)
 
 
 def _render(to: "Console", done: "DemoDone", folder: Path) -> None:
-    from rich.table import Table
-    from rich.text import Text
-
     made, ran = done.provisioned, done.ran
     target = made.lock.target
     runtime = f"{made.runtime.family} {made.runtime.version}" if made.runtime else "no runtime"
     verdict(to, f"{made.title}: a server that a player has joined, in {folder}")
-    grid = Table.grid(padding=(0, 2))
     server_side = [one for one in made.lock.releases if one.on_server]
     rows = [
         (
@@ -65,28 +61,26 @@ def _render(to: "Console", done: "DemoDone", folder: Path) -> None:
         ("left out", "; ".join(f"{one.id} (for players' screens only)" for one in made.left_out)),
         ("dropped", "; ".join(f"{one.id} (optional: {one.reason})" for one in made.lock.dropped)),
         ("held back", "; ".join(f"{one.id}: {one.held_back_by.reason}" for one in server_side if one.held_back_by)),
-        ("memory", f"{mib(made.heap_mib)} of heap, {mib(made.budget.outside_heap_mib)} beside it"),
+        ("memory", f"{mib_text(made.heap_mib)} of heap, {mib_text(made.budget.outside_heap_mib)} beside it"),
         ("ports", ", ".join(f"{role} {number}" for role, number in made.ports.items())),
         (
             "player",
             f"{done.seen['server'].get('sign', '')!r} greeted the player and listed {len(done.seen['content'])} pieces",
         ),
         ("times", f"ready {ran.ready_seconds:.1f} s after its start, stopped cleanly with exit code {ran.exit_code}"),
-        ("files", _files(made.plan.count("place"), made.plan.count("replace"), made.plan.count("keep"))),
+        ("files", _files(made.count("place"), made.count("replace"), made.count("keep"))),
         ("world", made.world),
     ]
-    for name, value in rows:
-        if value:
-            grid.add_row(Text(name, style="dim"), Text(value))
-    to.print(grid)
+    show_pairs(to, rows)
     show_findings(to, made.findings)
+    wanted, shelf = _short(done.list_file), _short(done.catalog_folder)
     next_steps(
         to,
         [
-            (f"rhizon run {folder}", "start it again; type list or stop, or press Ctrl-C"),
-            (f"rhizon check {folder}", "is everything as it should be?"),
-            (f"rhizon inspect {_short(done.list_file)}", "the list that it was made from"),
-            (f"rhizon solve {_short(done.list_file)} --catalog {_short(done.catalog_folder)}", "only the choice"),
+            (("rhizon", "run", str(folder)), "start it again; type list or stop, or press Ctrl-C"),
+            (("rhizon", "check", str(folder)), "is everything as it should be?"),
+            (("rhizon", "inspect", wanted), "the list that it was made from"),
+            (("rhizon", "solve", wanted, "--catalog", shelf, "--dry-run"), "only the choice"),
         ],
     )
 

@@ -70,7 +70,7 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
         for name, one in game.settings.items()
     ]
     show_table(to, ("setting", "allowed", "default", "meaning", "written to"), settings)
-    next_steps(to, [(f"rhizon game check {file}", "what is wrong or missing in it")])
+    next_steps(to, [(("rhizon", "game", "check", str(file)), "what is wrong or missing in it")])
 
 
 def _places(stores: tuple[object, ...]) -> str:

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, show_findings, show_table, size, verdict
+from rhizon.cli.output import Output, common, show_findings, show_pairs, show_table, verdict
+from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -53,7 +54,9 @@ def _render(to: "Console", one: "Inspected") -> None:
         verdict(
             to, f"{one.path}: a lock, {len(lock.releases)} releases for {lock.target.game} {lock.target.game_version}"
         )
-        rows = [(x.id, x.version.text, x.placement, size(x.file.size), x.file.sha256[:16] + "…") for x in lock.releases]
+        rows = [
+            (x.id, x.version.text, x.placement, size_text(x.file.size), x.file.sha256[:16] + "…") for x in lock.releases
+        ]
         show_table(to, ("item", "release", "placement", "size", "SHA-256"), rows, right=("size",))
     elif one.game is not None:
         game = one.game
@@ -106,10 +109,10 @@ def _archive(to: "Console", one: "Inspected") -> None:
         ("placement", f"{facts.placement} (declared)"),
         ("relations", "; ".join(relations) or "none"),
         ("compiled for", f"Java {facts.java_major}" if facts.java_major else "no code"),
-        ("size", f"{size(one.size or 0)} in {one.files} files"),
+        ("size", f"{size_text(one.size or 0)} in {one.files} files"),
         ("SHA-256", one.sha256 or ""),
     ]
-    show_table(to, ("", ""), rows)
+    show_pairs(to, rows)
 
 
 def _render_archives(to: "Console", archives: list["Inspected"]) -> None:
@@ -118,11 +121,11 @@ def _render_archives(to: "Console", archives: list["Inspected"]) -> None:
     for one in archives:
         facts = one.archive
         if facts is None:
-            rows.append((Path(one.path).name, "?", "", "", "", "", size(one.size or 0)))
+            rows.append((Path(one.path).name, "?", "", "", "", "", size_text(one.size or 0)))
             continue
         loaders = ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items())
         java = f"Java {facts.java_major}" if facts.java_major else ""
         row = (facts.id, facts.version.text, facts.placement, loaders, facts.game_versions.text, java)
-        rows.append((*row, size(one.size or 0)))
+        rows.append((*row, size_text(one.size or 0)))
     columns = ("item", "release", "placement", "loaders", "game versions", "code", "size")
     show_table(to, columns, rows, right=("size",))

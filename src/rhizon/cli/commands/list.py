@@ -1,8 +1,16 @@
 """``rhizon list``."""
 
+from typing import TYPE_CHECKING
+
 import click
 
-from rhizon.cli.output import Output, common, mib, show_table, verdict
+from rhizon.cli.output import Output, common, show_table, verdict
+from rhizon.core.units import mib_text
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.app.listing import Listed
 
 __all__ = ["command"]
 
@@ -15,29 +23,26 @@ def command(out: Output) -> None:
     from rhizon.app.listing import list_instances
 
     found = list_instances(this_host())
+    out.result(found, lambda to: _render(to, found))
 
-    def render(to: object) -> None:
-        if not found:
-            verdict(to, "no server was provisioned on this machine yet")  # type: ignore[arg-type]
-            return
-        up = sum(one.state == "running" for one in found)
-        verdict(to, f"{len(found)} servers, {up} running, {mib(sum(one.memory_mib for one in found))} granted")  # type: ignore[arg-type]
-        show_table(
-            to,  # type: ignore[arg-type]
-            ("name", "game", "state", "memory", "ports", "folder", "note"),
-            [
-                (
-                    one.name,
-                    one.game,
-                    one.state,
-                    mib(one.memory_mib),
-                    " ".join(f"{role} {number}" for role, number in one.ports.items()),
-                    one.folder,
-                    one.note,
-                )
-                for one in found
-            ],
-            right=("memory",),
+
+def _render(to: "Console", found: "list[Listed]") -> None:
+    if not found:
+        verdict(to, "no server was provisioned on this machine yet")
+        return
+    up = sum(one.state == "running" for one in found)
+    servers = f"{len(found)} server{'s' if len(found) != 1 else ''}"
+    verdict(to, f"{servers}, {up} running, {mib_text(sum(one.memory_mib for one in found))} granted")
+    rows = [
+        (
+            one.name,
+            one.game,
+            one.state,
+            mib_text(one.memory_mib),
+            " ".join(f"{role} {number}" for role, number in one.ports.items()),
+            one.note,
+            one.folder,
         )
-
-    out.result(found, render)
+        for one in found
+    ]
+    show_table(to, ("name", "game", "state", "memory", "ports", "note", "folder"), rows, right=("memory",))

@@ -1,13 +1,15 @@
 """``rhizon provision``."""
 
+import collections
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, mib, next_steps, show_findings, show_table, verdict
+from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, verdict
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -131,24 +133,29 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
     if made.runtime is not None:
         where += f", {made.runtime.family} {made.runtime.version} ({made.runtime.program})"
     to.print(where, soft_wrap=True)
-    changes = [one for one in made.plan.steps if out.verbose or planned or one.action in ("replace", "remove")]
+    changes = [one for one in made.steps if out.verbose or planned or one.action in ("replace", "remove")]
     if changes:
         show_table(to, ("", "file", "why"), [(one.action, one.path, one.reason) for one in changes])
-    counts = {word: made.plan.count(word) for word in ("place", "replace", "remove", "keep")}
-    to.print("files: " + ", ".join(f"{count} to {word}" for word, count in counts.items() if count))
+    done = {"place": "placed", "replace": "replaced", "remove": "removed", "keep": "kept"}
+    counts = collections.Counter(str(step.action) for step in made.steps)
+    words = [
+        f"{counts[action]} {'to ' + action if planned else word}" for action, word in done.items() if counts[action]
+    ]
+    to.print("files: " + ", ".join(words))
     for one in made.left_out:
         to.print(f"left out: {one.id} {one.version} is for players only")
     for gone in made.lock.dropped:
         to.print(f"dropped: {gone.id} is optional, and {gone.reason}")
     budget = made.budget
     to.print(
-        f"memory: {mib(made.heap_mib)} of heap (game {budget.base_mib}, players {budget.players_mib}, "
+        f"memory: {mib_text(made.heap_mib)} of heap (game {budget.base_mib}, players {budget.players_mib}, "
         f"content {budget.content_mib}, world {budget.settings_mib}) and {budget.outside_heap_mib} beside it"
     )
     to.print("ports: " + ", ".join(f"{role} {number}" for role, number in made.ports.items()))
     to.print(f"world: {made.world}")
     show_findings(to, made.findings)
-    if planned:
-        next_steps(to, [("the same without --dry-run", "do it")])
+    if not planned:
+        run, look = ("rhizon", "run", str(folder)), ("rhizon", "check", str(folder))
+        next_steps(to, [(run, "start it"), (look, "look it over")])
     else:
-        next_steps(to, [(f"rhizon run {folder}", "start it"), (f"rhizon check {folder}", "look it over")])
+        to.print("Nothing was changed. The same command without --dry-run does it.")

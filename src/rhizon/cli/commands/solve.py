@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, size, verdict
+from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, verdict
+from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -36,10 +37,10 @@ def command(source: Path, catalogs: tuple[str, ...], lock: Path | None, dry_run:
         solved = solve_to_lock(this_host(), source, catalogs, lock, reporter, write=not dry_run)
     finally:
         reporter.end()
-    out.result(solved.answer, lambda to: _render(to, solved), solved.findings)
+    out.result(solved.answer, lambda to: _render(to, solved, catalogs), solved.findings)
 
 
-def _render(to: "Console", solved: "Solved") -> None:
+def _render(to: "Console", solved: "Solved", catalogs: tuple[str, ...]) -> None:
     answer = solved.answer
     target = answer.target
     where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
@@ -55,7 +56,7 @@ def _render(to: "Console", solved: "Solved") -> None:
                 one.version.text,
                 one.placement,
                 "both" if one.on_server and one.for_players else "server" if one.on_server else "players",
-                size(one.size),
+                size_text(one.size),
                 ", ".join(one.because),
                 one.held_back_by.reason if one.held_back_by else "",
             )
@@ -66,10 +67,11 @@ def _render(to: "Console", solved: "Solved") -> None:
     for gone in answer.dropped:
         to.print(f"dropped: {gone.id} is optional, and {gone.reason}")
     to.print(
-        f"to fetch: {size(answer.server_bytes)} for the server and its content, "
-        f"{size(answer.player_bytes)} for each player"
+        f"to fetch: {size_text(answer.server_bytes)} for the server and its content, "
+        f"{size_text(answer.player_bytes)} for each player"
     )
     show_findings(to, solved.findings)
     if answer.lock_file:
         to.print(f"lock: {answer.lock_file}")
-        next_steps(to, [(f"rhizon provision {solved.source} FOLDER", "make the server")])
+        named = [word for address in catalogs for word in ("--catalog", address)]
+        next_steps(to, [(("rhizon", "provision", solved.source, "FOLDER", *named), "make the server")])

@@ -3,11 +3,11 @@
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.errors import InputError
+from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition, Stored
 from rhizon.core.names import near
-from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["NativeEdits", "checked_settings", "edit_lines", "edits_for", "native_value"]
+__all__ = ["NativeEdits", "checked_settings", "edit_lines", "edits_for", "keep_edits"]
 
 # file -> (dialect, key -> value)
 NativeEdits = dict[str, tuple[str, dict[str, str]]]
@@ -67,9 +67,37 @@ def edits_for(
     return edits
 
 
-def native_value(data: bytes, place: Stored) -> str | None:
-    """What a native file holds at a place; None when it says nothing. Raises ValueError on a broken file."""
-    return DIALECTS[place.dialect].read(data).get(place.key)
+def keep_edits(
+    edits: NativeEdits, before: NativeEdits, native: Mapping[str, Mapping[str, str]], insisted: NativeEdits
+) -> tuple[NativeEdits, list[Finding]]:
+    """What is still to be written when a person may have edited the native files since the last time.
+
+    ``before`` is what was written then, ``native`` what the files hold now, ``insisted`` what is written
+    whatever stands there (ports, and settings that were typed with this very command). A value that is
+    neither the one of last time nor the wanted one was edited by hand: it stays and becomes a finding.
+    """
+    left: NativeEdits = {}
+    findings = []
+    for file, (dialect, values) in edits.items():
+        now = native.get(file, {})
+        base = before.get(file, (dialect, {}))[1]
+        insist = insisted.get(file, (dialect, {}))[1]
+        for key, value in values.items():
+            there = now.get(key)
+            edited = there is not None and key in base and there.strip() not in (base[key].strip(), value.strip())
+            if edited and key not in insist:
+                findings.append(
+                    Finding(
+                        code="setting-edited",
+                        severity="warning",
+                        subject=file,
+                        what=f"{key} is {there!r} by hand; the wanted {value!r} was not written",
+                        remedy="Put your value into the list, or set the wanted one back in the file.",
+                    )
+                )
+            else:
+                left.setdefault(file, (dialect, {}))[1][key] = value
+    return left, findings
 
 
 def edit_lines(data: bytes, names: Iterable[str]) -> bytes:

@@ -93,7 +93,7 @@ def _options(universe: Universe, target: Target, state: _State, reasons: list[st
             reasons.append(f"{wanted.id} is in no catalog")
             continue
         for release, reason in universe.releases(wanted.id, target):
-            reason = reason or _against(state, wanted, release)
+            reason = reason or _against(universe, state, wanted, release)
             if reason:
                 reasons.append(f"{wanted.id} {release.version} {reason}")
                 continue
@@ -102,14 +102,14 @@ def _options(universe: Universe, target: Target, state: _State, reasons: list[st
     return options
 
 
-def _against(state: _State, wanted: Relation, release: Release) -> str:
+def _against(universe: Universe, state: _State, wanted: Relation, release: Release) -> str:
     """Why a release that the target takes does not fit beside what is chosen."""
     if not wanted.range.admits(release.version):
         return f"is outside {wanted.range}"
     for need in (*state.met, *state.needs):
         for one in need.requirement.alternatives if need.requirement.id == wanted.id else ():
             if not one.range.admits(release.version):
-                return f"is outside {one.range}, which {need.by or 'the list'} needs"
+                return f"is outside {one.range}, which {need.by or universe.request.source} needs"
     for name, other in state.chosen.items():
         for clash in other.conflicts:
             if clash.id == wanted.id and clash.range.admits(release.version):

@@ -62,7 +62,7 @@ def _on_target(universe: Universe, target: Target) -> tuple[dict[str, Release], 
             continue
         attempt = search(universe, target, [*kept, name])
         if isinstance(attempt, Clash):
-            dropped.append(Dropped(id=name, reason=_sentence(attempt)[:400]))
+            dropped.append(Dropped(id=name, reason="; ".join(attempt.reasons or (_sentence(attempt),))[:400]))
         else:
             outcome = attempt
             kept.append(name)

@@ -54,10 +54,10 @@ class Universe:
     def reason_against(self, name: str, release: Release, target: Target) -> str:
         """Why the release cannot be chosen on the target whatever else is chosen; empty when it can."""
         if name in self.request.exclude:
-            return "is excluded by the list"
+            return f"is excluded by {self.request.source}"
         wish = self.request.wishes.get(name)
         if wish is not None and not wish.range.admits(release.version):
-            return f"is outside {wish.range}, which the list asks for"
+            return f"is outside {wish.range}, which {self.request.source} asks for"
         if release.yanked:
             return f"was withdrawn by its author ({release.yanked})"
         if CHANNELS.index(release.channel) > CHANNELS.index(self.request.channel_of(name)):
