@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import IO, Any, Protocol, TypeVar
 
 from rhizon.adapters.files import read_bytes
-from rhizon.core.errors import InputError, RemoteError, RhizonError, TrustError
+from rhizon.core.errors import InputError, RemoteError, TrustError
 from rhizon.core.model.base import Strict
 from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
 from rhizon.core.model.documents import decode
@@ -188,15 +188,7 @@ class _Catalog:
         if data is None:
             return None
         source = f"{self.transport.address}/{path}"
-        try:
-            return decode(kind, data, source)
-        except RhizonError as wrong:
-            raise RemoteError(
-                "catalog-broken",
-                f"the catalog at {self.transport.address} is broken: {wrong.message}",
-                details=wrong.details,
-                hint="Tell its keeper: rhizon catalog build DIR makes it anew.",
-            ) from None
+        return decode(kind, data, source)
 
     def needed(self, kind: type[T], path: str) -> T:
         found = self._document(kind, path)

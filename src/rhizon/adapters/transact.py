@@ -7,7 +7,7 @@ file lies.
 """
 
 import contextlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Literal
 
@@ -31,11 +31,18 @@ class _Entry(msgspec.Struct, frozen=True):
     path: str
 
 
-def apply(folder: Path, plan: Plan, records: Mapping[str, bytes], store: Store) -> None:
+def apply(
+    folder: Path,
+    plan: Plan,
+    records: Mapping[str, bytes],
+    store: Store,
+    reached: Callable[[str], None] = lambda _point: None,
+) -> None:
     """Turns the folder into what the plan says and writes ``records`` (names below ``.rhizon/``) with it.
 
     Raises :class:`~rhizon.core.errors.StateError` (no room, not allowed) or TrustError (a damaged store);
-    the folder is then what it was before.
+    the folder is then what it was before. ``reached`` is told each point of the way: "staged", "journalled",
+    "away PATH", "in PATH", "ended".
     """
     existed = folder.exists()
     own = folder / RHIZON
@@ -45,10 +52,13 @@ def apply(folder: Path, plan: Plan, records: Mapping[str, bytes], store: Store) 
             own.mkdir(parents=True, exist_ok=True)
             remove_tree(staging)
             entries = _stage(staging, plan, records, store, own)
+            reached("staged")
             write_atomic(own / JOURNAL, encode_json(entries))
-            _switch(folder, entries)
+            reached("journalled")
+            _switch(folder, entries, reached)
             (own / JOURNAL).unlink()
             sync_folder(own)
+            reached("ended")
     except BaseException:
         recover(folder)
         if not existed:
@@ -97,7 +107,7 @@ def _stage(staging: Path, plan: Plan, records: Mapping[str, bytes], store: Store
     return entries
 
 
-def _switch(folder: Path, entries: list[_Entry]) -> None:
+def _switch(folder: Path, entries: list[_Entry], reached: Callable[[str], None]) -> None:
     touched = set()
     for entry in entries:
         final = folder / entry.path
@@ -105,9 +115,11 @@ def _switch(folder: Path, entries: list[_Entry]) -> None:
             old = folder / RHIZON / "undo" / entry.path
             old.parent.mkdir(parents=True, exist_ok=True)
             final.replace(old)
+            reached(f"away {entry.path}")
         if entry.action != "remove":
             final.parent.mkdir(parents=True, exist_ok=True)
             (folder / RHIZON / "staging" / entry.path).replace(final)
+            reached(f"in {entry.path}")
         touched.add(final.parent)
     for parent in sorted(touched):
         sync_folder(parent)

@@ -14,6 +14,7 @@ from rhizon.app.provision import Provisioned, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
 from rhizon.app.run import Moment, Ran, run
 from rhizon.app.starting import RunningServer
+from rhizon.core.errors import NotReadyError
 
 __all__ = ["PLAYER", "DemoDone", "demo"]
 
@@ -66,6 +67,7 @@ def demo(
                 reporter.step(f"a simulated player, {PLAYER}, joins")
                 content = [f"{one.id}={one.version}" for one in done.lock.for_players()]
                 seen.update(player_joins(done.ports["game"], PLAYER, content))
+                _as_locked(done, seen)
                 reporter.done(f"{PLAYER} joined and read that the server runs {len(seen['content'])} pieces of content")
             line = console()
             if line is not None:
@@ -75,3 +77,16 @@ def demo(
         with gently() as stop_asked:
             ran = run(host, folder, reporter, stop_asked, tick)
     return DemoDone(provisioned=done, ran=ran, seen=seen, list_file=str(source), catalog_folder=str(shelf))
+
+
+def _as_locked(done: Provisioned, seen: dict[str, Any]) -> None:
+    """What the server says that it runs is what the lock says, or the demo has failed."""
+    running = {(one["id"], one["version"]) for one in seen["content"]}
+    locked = {(one.id, one.version.text) for one in done.lock.on_server()}
+    if running != locked:
+        different = ", ".join(sorted(f"{name} {version}" for name, version in running ^ locked))
+        raise NotReadyError(
+            "content-differs",
+            f"the server does not run what was locked: {different}",
+            hint=f"See what is different with: rhizon check {done.folder}",
+        )
