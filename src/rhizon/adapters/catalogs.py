@@ -84,7 +84,7 @@ class HttpTransport:
                 raise self._unreachable(broken) from None
             if answer.status not in (301, 302, 303, 307, 308):
                 return answer
-            answer.release_conn()
+            answer.close()
             url = urllib.parse.urljoin(url, answer.headers.get("Location", ""))
             if not url.startswith("https://" if self._secure else ("http://", "https://")):
                 raise TrustError(
@@ -99,7 +99,7 @@ class HttpTransport:
     def read(self, path: str) -> bytes | None:
         answer = self._get(path)
         if answer.status == 404:
-            answer.release_conn()
+            answer.close()
             return None
         return b"".join(self._body(answer, path, LARGEST_DOCUMENT))
 
@@ -108,7 +108,7 @@ class HttpTransport:
 
     def _body(self, answer: Any, path: str, most: int | None) -> Iterator[bytes]:
         if answer.status != 200:
-            answer.release_conn()
+            answer.close()
             raise _gone(self.address, path, f"the answer is {answer.status}")
         total = 0
         try:

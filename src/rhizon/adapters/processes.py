@@ -87,17 +87,20 @@ class ServerProcess:
 
     def end(self) -> None:
         """Ends it and its children at once, asking first."""
+        children: list[psutil.Process] = []
         with contextlib.suppress(psutil.Error):
-            root = psutil.Process(self.pid)
-            everyone = [*root.children(recursive=True), root]
-            for one in everyone:
-                with contextlib.suppress(psutil.Error):
-                    one.terminate()
-            _, left = psutil.wait_procs(everyone, timeout=KILL_SECONDS)
-            for one in left:
-                with contextlib.suppress(psutil.Error):
-                    one.kill()
-        self._process.wait()
+            children = psutil.Process(self.pid).children(recursive=True)
+        self._process.terminate()
+        for one in children:
+            with contextlib.suppress(psutil.Error):
+                one.terminate()
+        if self.wait(KILL_SECONDS) is None:  # asked by its own object: whoever waits first gets the exit code
+            self._process.kill()
+            self._process.wait()
+        _, left = psutil.wait_procs(children, timeout=KILL_SECONDS)
+        for one in left:
+            with contextlib.suppress(psutil.Error):
+                one.kill()
 
     def close(self) -> None:
         """Gives the pipes back; ends the server if it still runs."""

@@ -160,7 +160,7 @@ def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lo
         for key, value in values.items():
             if native.get(key, "").strip() != value.strip():
                 what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"
-                remedy = "Fine if you changed it by hand: it stays. To write the wanted one: rhizon provision ... --set NAME=VALUE"
+                remedy = "Fine if you changed it by hand: it stays. Else: rhizon provision ... --set NAME=VALUE"
                 findings.append(_finding("setting-differs", "warning", name, what, remedy))
     return findings
 

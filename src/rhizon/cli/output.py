@@ -113,13 +113,13 @@ def show_table(
     """A plain table; cells are cleaned. Columns named in ``right`` are numbers."""
     from rich.text import Text
 
-    table = new_table(columns, right)
+    table = _new_table(columns, right)
     for row in rows:
         table.add_row(*(Text(plain(cell)) for cell in row))
     to.print(table)
 
 
-def new_table(columns: Sequence[str], right: Sequence[str] = ()) -> "Table":
+def _new_table(columns: Sequence[str], right: Sequence[str] = ()) -> "Table":
     """The one look of our tables."""
     from rich import box
     from rich.table import Table

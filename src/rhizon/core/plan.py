@@ -66,7 +66,7 @@ def make_plan(
     _check_names(wanted, world)
     owned = before.files if before else {}
     steps: list[Step] = []
-    files: dict[RelPath, OwnedFile] = {}
+    files: dict[str, OwnedFile] = {}
     findings: list[Finding] = []
     for path in sorted(wanted):
         file = wanted[path]
@@ -76,7 +76,7 @@ def make_plan(
         if kept_edit and not file.edited:
             findings.append(_edited(path, "the new one was not put in its place"))
         files[path] = OwnedFile(sha256=file.sha256, size=file.size, origin=file.origin, edited=file.edited)
-    for path in sorted(set(owned) - set(wanted)):
+    for path in map(RelPath, sorted(set(owned) - set(wanted))):
         if path not in present:
             continue
         if owned[path].edited:

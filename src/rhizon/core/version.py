@@ -14,7 +14,7 @@ __all__ = ["Comparator", "Version", "VersionRange", "parse_range", "parse_versio
 LONGEST = 64
 _VERSION = re.compile(
     r"[A-Za-z]?(?P<release>\d+(?:\.\d+)*)"
-    r"(?:-(?P<pre>[0-9A-Za-z][0-9A-Za-z.-]*)|\.?(?P<glued>[A-Za-z][0-9A-Za-z.-]*))?"
+    r"(?:-(?P<pre>[0-9A-Za-z][0-9A-Za-z.-]*)|(?P<glued>[A-Za-z][0-9A-Za-z.-]*))?"
     r"(?:\+(?P<build>[0-9A-Za-z][0-9A-Za-z.-]*))?"
 )
 _COMPARATOR = re.compile(r"(?P<op>>=|<=|>|<|=)?\s*(?P<version>\S+)")

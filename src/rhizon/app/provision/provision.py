@@ -109,7 +109,7 @@ def _planned(
         sha256 = host.store.add(data)
         wanted[path] = WantedFile(sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0])
     before: Inventory | None = home.inventory() if home.is_ours else None
-    paths = set(wanted) | set(before.files if before else ())
+    paths = set(wanted) | {RelPath(path) for path in (before.files if before else ())}
     present = hash_present(home.folder, paths) if home.folder.is_dir() else {}
     return make_plan(wanted, present, before, RelPath(game.world.folder)), fetched
 

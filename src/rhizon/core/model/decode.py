@@ -168,6 +168,8 @@ def _walk(kind: types.Type, value: Any, place: str) -> Iterator[Mistake]:
             if not isinstance(value, list):
                 yield Mistake(here, _kind(value), "a list is expected")
                 return
+            if kind.min_length is not None and len(value) < kind.min_length:
+                yield Mistake(here, f"{len(value)} entries", f"at least {kind.min_length} is expected")
             for index, one in enumerate(value):
                 yield from _walk(kind.item_type, one, _at(place, index))
         case types.UnionType():

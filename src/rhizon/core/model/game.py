@@ -10,14 +10,29 @@ from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
 __all__ = [
+    "ClientOnly",
+    "ConsoleRule",
     "ContentKind",
+    "FailurePattern",
+    "FieldRule",
+    "FirstStart",
     "GameDefinition",
+    "InstallerRule",
+    "LicenceRule",
     "LoaderDefinition",
+    "LogRules",
+    "MemoryModel",
     "MetadataRule",
+    "OperatorsRule",
     "Placement",
     "PortDefinition",
+    "ProgressPattern",
+    "Protocol",
+    "RuntimeNeeds",
+    "RuntimeRule",
     "SettingDefinition",
     "Stored",
+    "WorldRule",
 ]
 
 ContentKind = Literal["mod", "plugin", "library", "template", "datapack"]

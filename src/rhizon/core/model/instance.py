@@ -3,7 +3,7 @@
 from typing import Literal
 
 from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict
-from rhizon.core.names import RelPath
+from rhizon.core.names import UnsafeNameError, safe_path
 
 __all__ = ["Instance", "Inventory", "LicenceAnswer", "OwnedFile", "RuntimeChoice"]
 
@@ -52,7 +52,14 @@ class OwnedFile(Strict, frozen=True, kw_only=True):
 
 
 class Inventory(Strict, frozen=True, kw_only=True):
-    """``inventory.json``: every file that Rhizon put into the instance."""
+    """``inventory.json``: every file that Rhizon put into the instance, by its path there."""
 
     format: Literal["rhizon-inventory/1"]
-    files: dict[RelPath, OwnedFile]
+    files: dict[str, OwnedFile]
+
+    def __post_init__(self) -> None:
+        for path in self.files:  # keys of a table are not decoded by type
+            try:
+                safe_path(path)
+            except UnsafeNameError as why:
+                raise ValueError(f"files: {path!r}: {why}") from None

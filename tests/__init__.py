@@ -1,0 +1,1 @@
+"""The tests mirror src/rhizon; run them with ./run-tests."""

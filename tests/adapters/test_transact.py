@@ -1,0 +1,155 @@
+"""Killed, failed or interrupted at every point of a transaction, a folder is the old one or the new one."""
+
+import os
+import signal
+import subprocess
+import unittest
+from pathlib import Path
+
+from rhizon.adapters.files import hash_present
+from rhizon.adapters.store import Store
+from rhizon.adapters.transact import JOURNAL, RHIZON, apply, recover
+from rhizon.core.errors import StateError
+from rhizon.core.model.instance import Inventory
+from rhizon.core.names import RelPath
+from rhizon.core.plan import Plan, WantedFile, make_plan
+from tests.support import Case
+
+OLD = {"mods/a.jar": b"old a", "mods/gone.jar": b"gone", "start.sh": b"old start"}
+NEW = {"mods/a.jar": b"new a", "mods/b.jar": b"b", "deep/er/c.txt": b"c", "start.sh": b"old start"}
+PERSONS = {"worlds/fen/ground.bin": b"fifty people", "notes.txt": b"mine"}
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    """Every file but Rhizon's own passing ones."""
+    passing = {f"{RHIZON}/{name}" for name in ("busy",)}
+    return {
+        name: path.read_bytes()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file() and (name := path.relative_to(folder).as_posix()) not in passing
+    }
+
+
+class Killed(BaseException):
+    """Stands for the end of the process at that point."""
+
+
+class Transactions(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        self.store = Store(self.folder / "store")
+        self.home = self.folder / "instance"
+        apply(self.home, self.plan(OLD, None), {"lock.json": b"old lock"}, self.store)
+        for name, data in PERSONS.items():
+            (self.home / name).parent.mkdir(parents=True, exist_ok=True)
+            (self.home / name).write_bytes(data)
+        self.before = self.plan(OLD, None).inventory
+        self.old = tree(self.home)
+        self.new = {**NEW, **PERSONS, ".rhizon/lock.json": b"new lock", ".rhizon/instance.toml": b"fresh"}
+
+    def plan(self, files: dict[str, bytes], before: Inventory | None) -> Plan:
+        wanted = {
+            RelPath(name): WantedFile(sha256=self.store.add(data), size=len(data), origin="o")
+            for name, data in files.items()
+        }
+        names = set(wanted) | {RelPath(name) for name in (before.files if before else ())}
+        present = hash_present(self.home, names) if self.home.exists() else {}
+        return make_plan(wanted, present, before, RelPath("worlds"))
+
+    def change(self, reached: object = None) -> None:
+        records = {"lock.json": b"new lock", "instance.toml": b"fresh"}
+        apply(self.home, self.plan(NEW, self.before), records, self.store, reached or (lambda _point: None))  # type: ignore[arg-type]
+
+    def points(self) -> list[str]:
+        seen: list[str] = []
+        self.change(seen.append)
+        self.assertEqual(tree(self.home), self.new)
+        return seen
+
+    def test_every_point(self) -> None:
+        points = self.points()
+        self.assertEqual(points[:2], ["staged", "journalled"])
+        self.assertEqual(points[-1], "ended")
+        self.assertGreater(len(points), 9)
+        for number, point in enumerate(points):
+            for error in (OSError(28, "No space left on device"), KeyboardInterrupt()):
+                with self.subTest(point=point, error=type(error).__name__):
+                    self.again()
+
+                    def fail(at: str, wanted: str = point, wrong: BaseException = error) -> None:
+                        if at == wanted:
+                            raise wrong
+
+                    with self.assertRaises((StateError, KeyboardInterrupt)):
+                        self.change(fail)
+                    self.assertEqual(tree(self.home), self.new if point == "ended" else self.old)
+            with self.subTest(point=point, killed=number):
+                self.again()
+                self.killed_at(point)
+                recover(self.home)
+                self.assertEqual(tree(self.home), self.new if point == "ended" else self.old)
+                self.assertFalse(recover(self.home))
+                if point != "ended":
+                    self.change()
+                self.assertEqual(tree(self.home), self.new)
+
+    def again(self) -> None:
+        """The old folder once more."""
+        subprocess.run(["rm", "-rf", str(self.home)], check=True)
+        self.setUp()
+
+    def killed_at(self, point: str) -> None:
+        """As if the process had ended: nothing that follows the point runs."""
+        child = os.fork()
+        if child == 0:
+
+            def kill(at: str) -> None:
+                if at == point:
+                    os.kill(os.getpid(), signal.SIGKILL)
+
+            try:
+                self.change(kill)
+            finally:
+                os._exit(99)
+        _, status = os.waitpid(child, 0)
+        self.assertEqual(os.WTERMSIG(status), signal.SIGKILL)
+
+    def test_taking_back_may_be_killed_too(self) -> None:
+        self.killed_at("in deep/er/c.txt")
+        journal = (self.home / RHIZON / JOURNAL).read_bytes()
+        self.assertTrue(recover(self.home))
+        (self.home / RHIZON / JOURNAL).write_bytes(journal)
+        self.assertTrue(recover(self.home))
+        self.assertEqual(tree(self.home), self.old)
+        self.assertFalse((self.home / "deep").exists())
+
+    def test_a_damaged_journal_is_not_guessed_at(self) -> None:
+        (self.home / RHIZON / JOURNAL).write_bytes(b'[{"action": "pl')
+        with self.assertRaises(StateError) as caught:
+            recover(self.home)
+        self.assertEqual(caught.exception.code, "journal-damaged")
+
+    def test_a_damaged_store_changes_nothing(self) -> None:
+        plan = self.plan(NEW, self.before)
+        victim = self.store.path(plan.changes[0].wanted.sha256)  # type: ignore[union-attr]
+        victim.chmod(0o644)
+        victim.write_bytes(b"x" * victim.stat().st_size)
+        with self.assertRaises(Exception) as caught:
+            apply(self.home, plan, {}, self.store)
+        self.assertEqual(caught.exception.code, "store-damaged")  # type: ignore[attr-defined]
+        self.assertEqual(tree(self.home), self.old)
+
+    @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid() == 0, "mounting a small disk needs root")
+    def test_a_full_disk_in_the_middle(self) -> None:
+        mount = self.folder / "small"
+        mount.mkdir()
+        if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=64k", "tmpfs", str(mount)]).returncode:
+            self.skipTest("this machine does not allow to mount")
+        self.addCleanup(subprocess.run, ["umount", str(mount)], check=True)
+        big = {"mods/big.jar": b"x" * 200_000, "mods/a.jar": b"a"}
+        home, self.home = self.home, mount / "instance"
+        with self.assertRaises(StateError) as caught:
+            apply(self.home, self.plan(big, None), {}, self.store)
+        self.assertEqual(caught.exception.code, "disk-full")
+        self.assertEqual(list(mount.iterdir()), [])
+        self.home = home

@@ -1,0 +1,119 @@
+"""Every document: its example is read, its schema agrees, and each wrong one says what is wrong."""
+
+import copy
+import importlib.util
+import json
+import unittest
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import tomlkit
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rhizon.core.errors import DocumentError
+from rhizon.core.model.decode import encode_json
+from rhizon.core.model.documents import DOCUMENTS, Document, decode, schema
+from tests.core.wrong_documents import ALWAYS, EXAMPLES, WRONG, Change
+
+DOCS = Path(__file__).parents[2] / "docs"
+
+
+def written(document: Document, data: Any) -> bytes:
+    """``data`` in the document's own syntax."""
+    return (tomlkit.dumps(data) if document.syntax == "toml" else json.dumps(data)).encode()
+
+
+def made_wrong(document: Document, change: Change) -> bytes:
+    if isinstance(change, str):
+        return change.encode()
+    data = copy.deepcopy(EXAMPLES[document.name])
+    change(data)
+    return written(document, data)
+
+
+class Documents(unittest.TestCase):
+    def test_examples_are_read_and_fit_their_schema(self) -> None:
+        for document in DOCUMENTS:
+            with self.subTest(document.name):
+                example = EXAMPLES[document.name]
+                read = decode(document.type, written(document, example), document.name)
+                jsonschema.validate(example, schema(document))
+                again = json.loads(encode_json(read))
+                jsonschema.validate(again, schema(document))
+                if document.syntax == "json":
+                    self.assertEqual(decode(document.type, encode_json(read), "again"), read)
+
+    def test_wrong_ones_say_what_is_wrong(self) -> None:
+        for document in DOCUMENTS:
+            rows = (*ALWAYS, *WRONG[document.name])
+            self.assertGreaterEqual(len(rows), 10, document.name)
+            for what, change, words in rows:
+                with self.subTest(document=document.name, what=what):
+                    with self.assertRaises(DocumentError) as caught:
+                        decode(document.type, made_wrong(document, change), "the-file")
+                    error = caught.exception
+                    self.assertEqual(error.exit_code, 2)
+                    self.assertIn("the-file", error.message)
+                    self.assertRegex("\n".join([error.message, *error.details]), words)
+
+    def test_all_mistakes_at_once(self) -> None:
+        data = copy.deepcopy(EXAMPLES["list"]) | {"game": 3, "channel": "x", "extra": 1}
+        with self.assertRaises(DocumentError) as caught:
+            decode(DOCUMENTS[1].type, written(DOCUMENTS[1], data), "x")
+        places = {mistake.place for mistake in caught.exception.mistakes}
+        self.assertLessEqual({"game", "channel", "extra"}, places)
+
+    def test_schemas_are_current(self) -> None:
+        spec = importlib.util.spec_from_file_location("make_schemas", DOCS / "make_schemas.py")
+        assert spec is not None and spec.loader is not None
+        module = importlib.util.module_from_spec(spec)
+        spec.loader.exec_module(module)
+        there = {file.name: file.read_text("utf-8") for file in (DOCS / "schemas").glob("*.json")}
+        self.assertEqual(there, module.texts(), "run: python docs/make_schemas.py")
+
+    def test_worked_examples_of_the_docs_are_read(self) -> None:
+        text = (DOCS / "formats.md").read_text("utf-8")
+        found = set()
+        for block in text.split("```")[1::2]:
+            syntax, _, body = block.partition("\n")
+            for document in DOCUMENTS:
+                if syntax == document.syntax and f"rhizon-{document.name}/1" in body:
+                    with self.subTest(document.name):
+                        decode(document.type, body.encode(), "docs/formats.md")
+                        found.add(document.name)
+        self.assertEqual(found, {document.name for document in DOCUMENTS})
+
+
+JSONS = st.recursive(
+    st.none() | st.booleans() | st.integers() | st.floats(allow_nan=False) | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=8), inner, max_size=3),
+    max_leaves=8,
+)
+
+
+class AnyInput(unittest.TestCase):
+    @given(st.binary(max_size=200))
+    def test_any_bytes_are_a_document_or_a_document_error(self, data: bytes) -> None:
+        for document in DOCUMENTS:
+            with self.assertRaises(DocumentError):
+                decode(document.type, data, "x")
+
+    @given(st.sampled_from([one for one in DOCUMENTS if one.syntax == "json"]), st.data())
+    def test_any_value_at_any_place(self, document: Document, data: st.DataObject) -> None:
+        example = copy.deepcopy(EXAMPLES[document.name])
+        place: Any = example
+        while True:
+            keys = sorted(place) if isinstance(place, dict) else list(range(len(place)))
+            key = data.draw(st.sampled_from(keys)) if keys else None
+            inner = place[key] if key is not None else None
+            if not isinstance(inner, dict | list) or data.draw(st.booleans()):
+                break
+            place = inner
+        if key is not None:
+            place[key] = data.draw(JSONS)
+        try:
+            decode(document.type, json.dumps(example).encode(), "x")
+        except DocumentError as wrong:
+            self.assertTrue(wrong.mistakes)

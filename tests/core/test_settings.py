@@ -1,0 +1,105 @@
+"""Native files: what an edit does not name keeps its bytes; what a person edited stays."""
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rhizon.core.errors import InputError
+from rhizon.core.settings.apply import checked_settings, edit_lines, edits_for, keep_edits
+from rhizon.core.settings.dialects import DIALECTS
+from tests.support import TARNHOLT
+
+PROPERTIES = DIALECTS["properties"]
+
+# before, change, after
+EDITS = (
+    (b"# c\n\na = 1\nb: 2\n! d\n", {"a": "9"}, b"# c\n\na = 9\nb: 2\n! d\n"),
+    (b"a=1\r\nb=2\r\n", {"b": "3"}, b"a=1\r\nb = 3\r\n"),
+    (b"a=1", {"c": "x y"}, b"a=1\nc = x y\n"),
+    (b"", {"a": "1"}, b"a = 1\n"),
+    (b"a = one \\\n  two\nb = 1\n", {"b": "2"}, b"a = one \\\n  two\nb = 2\n"),
+    ("n = ä\n".encode(), {"m": "ö"}, "n = ä\nm = ö\n".encode()),
+    (b"bad \xff byte = 1\nb = 1\n", {"b": "2"}, b"bad \xff byte = 1\nb = 2\n"),
+)
+TEXT = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), max_size=12)
+KEYS = st.from_regex(r"[a-z]{1,4}(\.[a-z]{1,4})?", fullmatch=True)
+
+
+class Properties(unittest.TestCase):
+    def test_edits(self) -> None:
+        for before, change, after in EDITS:
+            with self.subTest(before=before):
+                self.assertEqual(PROPERTIES.edit(before, change), after)
+                self.assertEqual(PROPERTIES.edit(after, change), after)
+
+    @given(st.dictionaries(KEYS, TEXT, max_size=5), st.dictionaries(KEYS, TEXT, max_size=3))
+    def test_written_is_read(self, first: dict[str, str], then: dict[str, str]) -> None:
+        data = PROPERTIES.edit(PROPERTIES.edit(b"# kept\n", first), then)
+        self.assertEqual(PROPERTIES.read(data), first | then)
+        self.assertTrue(data.startswith(b"# kept\n"))
+        self.assertEqual(PROPERTIES.edit(data, first | then), data)
+
+    @given(st.binary(max_size=80))
+    def test_any_bytes(self, data: bytes) -> None:
+        try:
+            values = PROPERTIES.read(data)
+        except ValueError:
+            return
+        self.assertEqual(PROPERTIES.edit(data, values), data)
+
+
+class Apply(unittest.TestCase):
+    def test_types_and_near_names(self) -> None:
+        self.assertEqual(
+            checked_settings(TARNHOLT, {"max_players": "20", "pvp": "yes", "name": "A"}, "x"),
+            {"max_players": 20, "pvp": True, "name": "A"},
+        )
+        wrong = (
+            ({"max_playrs": 3}, "did you mean 'max_players'"),
+            ({"max_players": 0}, "from 1 to 200"),
+            ({"max_players": True}, "whole number"),
+            ({"max_players": "4.5"}, "whole number"),
+            ({"pvp": "maybe"}, "yes or no"),
+            ({"difficulty": "calm"}, "easy, normal, hard"),
+            ({"name": "two\nlines"}, "one line"),
+            ({"password": "sesame"}, "--secret"),
+            ({"pvp": 1, "difficulty": 1}, "2 settings"),
+        )
+        for values, words in wrong:
+            with self.subTest(values=values):
+                with self.assertRaises(InputError) as caught:
+                    checked_settings(TARNHOLT, values, "the list")
+                self.assertRegex(caught.exception.message, words)
+                self.assertNotIn("sesame", caught.exception.message + "".join(caught.exception.details))
+
+    def test_edits_are_in_the_games_own_words(self) -> None:
+        edits = edits_for(TARNHOLT, {"difficulty": "hard", "pvp": False}, {"game": 21999}, {})
+        expected = {"marsh.temper": "stormy", "marsh.quarrels": "no", "net.game": "21999"}
+        self.assertEqual(edits, {"marsh.properties": ("properties", expected)})
+
+    def test_a_persons_edit_stays_unless_it_is_insisted(self) -> None:
+        # wanted, last time, in the file, insisted -> written?, finding?
+        rows = (
+            ("5", "5", "5", False, True, False),
+            ("6", "5", "5", False, True, False),
+            ("5", "5", "9", False, False, True),
+            ("6", "5", "9", False, False, True),
+            ("6", "5", "6", False, True, False),
+            ("6", "5", "9", True, True, False),
+            ("6", None, "9", False, True, False),
+            ("6", "5", None, False, True, False),
+        )
+        for wanted, last, there, insisted, written, found in rows:
+            with self.subTest(wanted=wanted, last=last, there=there, insisted=insisted):
+                edits = {"f": ("properties", {"k": wanted})}
+                before = {"f": ("properties", {"k": last})} if last else {}
+                left, findings = keep_edits(
+                    edits, before, {"f": {"k": there} if there else {}}, edits if insisted else {}
+                )
+                self.assertEqual(left, edits if written else {})
+                self.assertEqual([one.code for one in findings], ["setting-edited"] if found else [])
+
+    def test_lines_of_names(self) -> None:
+        self.assertEqual(edit_lines(b"# wardens\nA", ("A", "B")), b"# wardens\nA\nB\n")
+        self.assertEqual(edit_lines(b"A\nB\n", ("B",)), b"A\nB\n")

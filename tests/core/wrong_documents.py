@@ -1,0 +1,271 @@
+"""A right example of each document and the changes that make it wrong: (what, change, words of the error).
+
+A change is text in place of the whole file, or a function of the parsed example.
+"""
+
+from collections.abc import Callable
+from typing import Any
+
+HASH = "0" * 64
+ARTEFACT = {"path": "archives/a-1.jar", "sha256": HASH, "size": 12}
+FILE = {"catalog": "shelf", **ARTEFACT}
+TARGET = {
+    "game": "tarnholt",
+    "game_version": "4.2",
+    "loader": "keelson",
+    "loader_build": "3.1.0",
+    "runtime": "java",
+    "runtime_major": 17,
+}
+
+GAME: dict[str, Any] = {
+    "format": "rhizon-game/1",
+    "id": "reedgame",
+    "title": "Reed Game",
+    "versions": ["1.0", "1.1"],
+    "runtime": {"family": "none"},
+    "server_files": ["reed-server"],
+    "command": ["./reed-server"],
+    "folders": {"mod": "mods"},
+    "loaders": {
+        "oar": {
+            "title": "Oar",
+            "kinds": ["mod"],
+            "files": ["oar.bin"],
+            "command": ["./oar"],
+            "metadata": {"file": "oar.json", "format": "json", "id": "id", "version": "version"},
+        }
+    },
+    "settings": {
+        "world_name": {
+            "type": "text",
+            "meaning": "the world",
+            "default": "fen",
+            "store": {"file": "reed.properties", "key": "world"},
+        },
+        "max_players": {
+            "type": "integer",
+            "meaning": "players",
+            "default": 8,
+            "least": 1,
+            "most": 20,
+            "store": {"file": "reed.properties", "key": "players"},
+        },
+    },
+    "ports": [{"role": "game", "protocols": ["udp"], "default": 21700, "store": []}],
+    "memory": {"base_mib": 10},
+    "world": {"folder": "worlds"},
+    "first_start": {"creates": []},
+    "console": {"stop": "stop"},
+    "log": {"ready": "ready"},
+}
+
+EXAMPLES: dict[str, dict[str, Any]] = {
+    "game": GAME,
+    "list": {
+        "format": "rhizon-list/1",
+        "name": "marsh",
+        "game": "tarnholt",
+        "target": {"game_version": "4.2", "loader": "keelson"},
+        "content": {"reedlight": ">=2", "chartroom": {"optional": True}},
+    },
+    "pack": {
+        "format": "rhizon-pack/1",
+        "name": "evening",
+        "version": "1.2.0",
+        "game": "tarnholt",
+        "target": {"game_version": "4.2", "loader": "keelson", "loader_build": "3.1.0"},
+        "content": {"reedlight": "2.1.0"},
+        "memory": {"least_mib": 100, "recommended_mib": 200},
+    },
+    "shelf": {
+        "format": "rhizon-shelf/1",
+        "name": "shelf",
+        "server": [{"game": "tarnholt", "version": "4.2", "file": "server/a.zip"}],
+        "loader": [{"game": "tarnholt", "loader": "keelson", "build": "3.1.0", "file": "loaders/k.zip"}],
+    },
+    "facts": {
+        "format": "rhizon-facts/1",
+        "channel": "preview",
+        "ports": [{"role": "voice", "protocols": ["udp"], "default": 21670, "store": []}],
+    },
+    "catalog": {
+        "format": "rhizon-catalog/1",
+        "name": "shelf",
+        "games": {"tarnholt": {"index": "t/items.json", "items": "t/items", "host": "t/host.json"}},
+    },
+    "index": {"format": "rhizon-index/1", "items": {"reedlight": {"title": "Reedlight", "kind": "mod"}}},
+    "item": {
+        "format": "rhizon-item/1",
+        "id": "reedlight",
+        "game": "tarnholt",
+        "kind": "mod",
+        "title": "Reedlight",
+        "releases": [{"version": "2.1.0", "requires": [{"id": "marshlib", "range": ">=2"}], "artefact": ARTEFACT}],
+    },
+    "host-files": {
+        "format": "rhizon-host-files/1",
+        "server": [{"version": "4.2", "artefact": ARTEFACT}],
+        "loaders": [{"loader": "keelson", "build": "3.1.0", "artefact": ARTEFACT}],
+    },
+    "lock": {
+        "format": "rhizon-lock/1",
+        "name": "marsh",
+        "target": TARGET,
+        "server": FILE,
+        "loader": {"install": "unpack", "file": FILE},
+        "releases": [
+            {
+                "id": "reedlight",
+                "version": "2.1.0",
+                "kind": "mod",
+                "title": "Reedlight",
+                "placement": "shared",
+                "on_server": True,
+                "for_players": True,
+                "because": ["list"],
+                "file": FILE,
+            }
+        ],
+    },
+    "inventory": {
+        "format": "rhizon-inventory/1",
+        "files": {"mods/a.jar": {"sha256": HASH, "size": 1, "origin": "shelf:a.jar"}},
+    },
+    "instance": {
+        "format": "rhizon-instance/1",
+        "name": "marsh",
+        "game": "tarnholt",
+        "source": "marsh.list.toml",
+        "heap_mib": 256,
+        "ports": {"game": 21640},
+        "runtime": {"family": "Java", "major": 17, "version": "17.0.15", "program": "/usr/bin/java"},
+    },
+}
+
+Change = str | Callable[[dict[str, Any]], object]
+
+
+def put(*path: Any) -> Callable[[dict[str, Any]], None]:
+    """Sets the value at the end of a path."""
+    *way, last, value = path
+
+    def change(document: dict[str, Any]) -> None:
+        place: Any = document
+        for step in way:
+            place = place[step]
+        place[last] = value
+
+    return change
+
+
+def drop(*path: Any) -> Callable[[dict[str, Any]], None]:
+    """Takes away what is at the end of a path."""
+    *way, last = path
+
+    def change(document: dict[str, Any]) -> None:
+        place: Any = document
+        for step in way:
+            place = place[step]
+        del place[last]
+
+    return change
+
+
+# Wrong in every document, whatever it is.
+ALWAYS: tuple[tuple[str, Change, str], ...] = (
+    ("nothing in it", "", "format|empty"),
+    ("not its syntax", "]][[", "TOML|JSON"),
+    ("another document", put("format", "rhizon-poem/1"), "another kind of document"),
+    ("a newer one", lambda d: d.update(format=d["format"].replace("/1", "/9")), "newer"),
+    ("no format", drop("format"), "format: missing"),
+    ("a field too many", put("colour", "green"), "colour: not a field here"),
+    ("format is a number", put("format", 1), "format"),
+)
+
+WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
+    "game": (
+        ("bad id", put("id", "Reed Game"), "id"),
+        ("no versions", put("versions", []), "versions"),
+        ("version twice", put("versions", ["1.0", "1.0"]), "twice"),
+        ("unknown family", put("runtime", "family", "jawa"), "did you mean 'java'"),
+        ("bad pattern", put("log", "ready", "(("), "regular expression"),
+        ("no group", put("log", "content_begin", "start"), r"\(\?P<id>"),
+        ("default out of range", put("settings", "max_players", "default", 99), "from 1 to 20"),
+        ("path leaves", put("world", "folder", "../worlds"), "'..'"),
+        ("world setting", put("world", "name_setting", "nothing"), "not in settings"),
+        ("folder missing", put("folders", {"plugin": "p"}), "folders has no 'mod'"),
+        ("port", put("ports", 0, "default", 70000), "from 1 to 65535"),
+        ("role twice", lambda d: d["ports"].append(d["ports"][0]), "same role"),
+    ),
+    "list": (
+        ("no name", drop("name"), "name: missing"),
+        ("near field", put("contents", {}), "did you mean 'content'"),
+        ("bad range", put("content", "reedlight", ">=two"), "reedlight"),
+        ("bad channel", put("channel", "stabel"), "did you mean 'stable'"),
+        ("id with capitals", put("content", "Reed", "*"), "content.Reed"),
+        ("excluded and wished", put("exclude", ["reedlight"]), "exclude"),
+        ("content is a list", put("content", ["reedlight"]), "a table is expected"),
+        ("port is text", put("ports", {"game": "x"}), "ports.game"),
+        ("bad bound", put("target", "loader_build", ">>3"), "loader_build"),
+        ("wish", put("content", "chartroom", {"optional": "yes"}), "true or false"),
+    ),
+    "pack": (
+        ("range for a version", put("content", "reedlight", ">=2"), "version"),
+        ("no target", drop("target"), "target: missing"),
+        ("no build", drop("target", "loader_build"), "loader_build"),
+        ("memory", put("memory", "least_mib", 300), "more than recommended"),
+        ("runtime", put("target", "runtime", "17"), "whole number"),
+        ("negative memory", put("memory", "least_mib", -1), "least_mib"),
+        ("bad version", put("version", "new"), "version"),
+    ),
+    "shelf": (
+        ("leaves", put("server", 0, "file", "/etc/passwd"), "relative"),
+        ("build", put("loader", 0, "build", "x"), "build"),
+        ("install", put("loader", 0, "install", "run"), "installer"),
+        ("archives", put("archives", ".."), "archives"),
+    ),
+    "facts": (
+        ("placement", put("placement", "both"), "shared"),
+        ("port", put("ports", 0, "default", 0), "from 1 to 65535"),
+        ("protocol", put("ports", 0, "protocols", ["icmp"]), "tcp"),
+        ("requirement", put("requires", [{}]), "either `id` or `one_of`"),
+    ),
+    "catalog": (
+        ("name", put("name", "My Shelf"), "name"),
+        ("games", put("games", []), "a table is expected"),
+        ("path", put("games", "tarnholt", "host", "a\\b"), "host"),
+    ),
+    "index": (
+        ("kind", put("items", "reedlight", "kind", "mode"), "did you mean 'mod'"),
+        ("id", put("items", "a b", {"title": "", "kind": "mod"}), "a b"),
+        ("title", put("items", "reedlight", "title", 3), "text"),
+    ),
+    "item": (
+        ("hash", put("releases", 0, "artefact", "sha256", "beef"), "64 small hexadecimal"),
+        ("size", put("releases", 0, "artefact", "size", -1), "size"),
+        ("version", put("releases", 0, "version", "?"), r"releases\[0\].version"),
+        ("empty choice", put("releases", 0, "requires", [{"one_of": []}]), "either `id` or `one_of`"),
+    ),
+    "host-files": (
+        ("no artefact", drop("server", 0, "artefact"), "artefact: missing"),
+        ("channel", put("loaders", 0, "channel", "nightly"), "channel"),
+        ("loader", put("loaders", 0, "loader", ""), "loader"),
+    ),
+    "lock": (
+        ("hand-made hash", put("server", "sha256", "x" * 64), "64 small"),
+        ("side", put("releases", 0, "on_server", "yes"), "true or false"),
+        ("no target", drop("target"), "target: missing"),
+        ("path", put("releases", 0, "file", "path", "../../x.jar"), "'..'"),
+    ),
+    "inventory": (
+        ("path", put("files", "../x", {"sha256": HASH, "size": 1, "origin": "o"}), r"\.\./x"),
+        ("origin", drop("files", "mods/a.jar", "origin"), "origin: missing"),
+        ("list", put("files", []), "a table is expected"),
+    ),
+    "instance": (
+        ("port", put("ports", "game", 0), "ports.game"),
+        ("heap", put("heap_mib", 1.5), "whole number"),
+        ("major", put("runtime", "major", "17"), "runtime.major"),
+    ),
+}

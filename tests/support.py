@@ -1,0 +1,154 @@
+"""What several tests need: a temporary home, the built program, small archives, a shelf in memory."""
+
+import io
+import json
+import os
+import subprocess
+import sys
+import tempfile
+import unittest
+import zipfile
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from rhizon.adapters.games import GAMES, read_game
+from rhizon.adapters.runtimes import find_runtimes
+from rhizon.adapters.world import WORLD
+from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, ItemLine
+from rhizon.core.model.decode import decode_json
+
+CATALOG = WORLD / "catalog"
+LIST = WORLD / "tarnholt.list.toml"
+PACK = WORLD / "packs" / "marsh-evening"
+PROGRAM = [sys.executable, "-m", "rhizon"]
+TARNHOLT = read_game(GAMES / "tarnholt.game.toml")
+
+
+def java17() -> str | None:
+    """A Java 17 of this machine."""
+    return next((one.program for one in find_runtimes("java") if one.report.major == 17), None)
+
+
+class Done:
+    """A finished run of the program."""
+
+    def __init__(self, done: "subprocess.CompletedProcess[str]") -> None:
+        self.code, self.out, self.err = done.returncode, done.stdout, done.stderr
+
+    @property
+    def json(self) -> Any:
+        """The one object on standard output."""
+        return json.loads(self.out)
+
+    @property
+    def error(self) -> Any:
+        return self.json["error"]
+
+
+class Case(unittest.TestCase):
+    """A test with a folder of its own, in which the program runs with its own state."""
+
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="rhizon-test-")
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def environment(self) -> dict[str, str]:
+        kept = {name: value for name, value in os.environ.items() if not name.startswith(("RHIZON_", "COLUMNS"))}
+        own = {"RHIZON_STATE": str(self.folder / "state"), "RHIZON_CONFIG": str(self.folder / "config")}
+        return kept | own | {"NO_COLOR": "1", "PYTHONWARNINGS": "error"}
+
+    def rhizon(self, *arguments: object, stdin: str = "", within: int = 120) -> Done:
+        """Runs the program in the folder; a traceback is never an answer."""
+        done = subprocess.run(
+            [*PROGRAM, *map(str, arguments)],
+            cwd=self.folder,
+            env=self.environment(),
+            input=stdin,
+            capture_output=True,
+            text=True,
+            timeout=within,
+        )
+        self.assertNotIn("Traceback", done.stderr, done.stderr)
+        self.assertNotIn("stumbled", done.stderr + done.stdout)
+        return Done(done)
+
+    def write(self, name: str, text: str | bytes) -> Path:
+        path = self.folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_bytes(text if isinstance(text, bytes) else text.encode())
+        return path
+
+
+def jar(entries: Mapping[str, bytes | str]) -> bytes:
+    """A zip with these entries."""
+    out = io.BytesIO()
+    with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED) as made:
+        for name, data in entries.items():
+            made.writestr(name, data)
+    return out.getvalue()
+
+
+class MemoryShelf:
+    """A catalog in memory for the game tarnholt, written as short tables.
+
+    ``items`` maps an id to its releases; a release is a version with any fields of the catalog's format.
+    """
+
+    def __init__(self, items: Mapping[str, Mapping[str, Mapping[str, Any]]], others: Mapping[str, str] | None = None):
+        self._items = {name: _item(name, releases) for name, releases in items.items()}
+        self._others = dict(others or {})
+
+    def index(self, game: str) -> ItemIndex:
+        lines = {name: ItemLine(title=item.title, kind=item.kind) for name, item in self._items.items()}
+        return ItemIndex(format="rhizon-index/1", items=lines)
+
+    def item(self, game: str, name: str) -> tuple[str, Item] | None:
+        return ("memory", self._items[name]) if name in self._items else None
+
+    def host(self, game: str) -> tuple[str, HostFiles]:
+        builds = [
+            ("keelson", "3.0.2", ">=4.1, <4.3", "stable", True),
+            ("keelson", "3.1.0", ">=4.2, <4.3", "stable", True),
+            ("keelson", "3.2.0-preview.1", ">=4.2, <4.3", "preview", False),
+            ("gunwale", "5.1.0", ">=4.1, <4.3", "stable", True),
+        ]
+        data = {
+            "format": "rhizon-host-files/1",
+            "server": [{"version": version, "artefact": _artefact("server")} for version in ("4.0", "4.1", "4.2")],
+            "loaders": [
+                {
+                    "loader": loader,
+                    "build": build,
+                    "game_versions": versions,
+                    "channel": channel,
+                    "recommended": recommended,
+                    "artefact": _artefact(f"{loader}-{build}"),
+                }
+                for loader, build, versions, channel, recommended in builds
+            ],
+        }
+        return "memory", decode_json(HostFiles, json.dumps(data).encode(), "memory", "host files")
+
+    def other_game(self, game: str, name: str) -> str | None:
+        return self._others.get(name)
+
+
+def _artefact(name: str) -> dict[str, Any]:
+    return {"path": f"{name}.jar", "sha256": "0" * 64, "size": 1}
+
+
+def _item(name: str, releases: Mapping[str, Mapping[str, Any]]) -> Item:
+    data = {
+        "format": "rhizon-item/1",
+        "id": name,
+        "game": "tarnholt",
+        "kind": "mod",
+        "title": name.replace("-", " ").title(),
+        "releases": [
+            {"version": version, "artefact": _artefact(f"{name}-{version}"), **fields}
+            for version, fields in releases.items()
+        ],
+    }
+    return decode_json(Item, json.dumps(data).encode(), name, "item")

@@ -1,0 +1,107 @@
+"""Rules that hold over the whole tree."""
+
+import ast
+import importlib
+import re
+import subprocess
+import sys
+import unittest
+from collections.abc import Iterator
+from pathlib import Path
+
+import rhizon
+from rhizon.core import errors
+
+SRC = Path(rhizon.__file__).parent
+ROOT = Path(__file__).parents[1]
+MAY_IMPORT = {
+    "core": set(),
+    "world": set(),
+    "adapters": {"core"},
+    "app": {"core", "adapters"},
+    "cli": {"core", "app"},
+}
+NO_IO_IN_CORE = {"os", "shutil", "socket", "subprocess", "time", "tempfile", "pathlib", "urllib", "http", "sqlite3"}
+# defined in a command group's module, or in a program of its own; nobody imports them
+SUBCOMMANDS = {"build", "serve", "show", "check", "list_", "main", "ask", "echo"}
+MODULES = sorted(path for path in SRC.rglob("*/*.py"))
+
+
+def imports(path: Path) -> Iterator[tuple[int, str]]:
+    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        if isinstance(node, ast.ImportFrom):
+            yield from ((node.lineno, f"{node.module}.{alias.name}") for alias in node.names)
+        elif isinstance(node, ast.Import):
+            yield from ((node.lineno, alias.name) for alias in node.names)
+
+
+class Layers(unittest.TestCase):
+    def test_imports_point_inwards(self) -> None:
+        self.assertGreater(len(MODULES), 50)
+        for path in MODULES:
+            layer = path.relative_to(SRC).parts[0]
+            for line, name in imports(path):
+                parts = name.split(".")
+                if parts[0] == "rhizon" and len(parts) > 2:  # "from rhizon import __version__" is no layer
+                    with self.subTest(file=str(path), line=line):
+                        self.assertIn(parts[1], MAY_IMPORT[layer] | {layer})
+
+    def test_the_core_does_no_io_and_knows_no_interface(self) -> None:
+        for path in (SRC / "core").rglob("*.py"):
+            for line, name in imports(path):
+                with self.subTest(file=str(path), line=line):
+                    self.assertNotIn(name.split(".")[0], NO_IO_IN_CORE | {"click", "rich"})
+
+    def test_help_imports_no_command(self) -> None:
+        run = "root.main(['--help'], standalone_mode=False)"
+        code = f"import sys; from rhizon.cli.main import root; {run}; print(*sys.modules)"
+        done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+        loaded = set(done.stdout.splitlines()[-1].split())
+        heavy = {"rich", "msgspec", "urllib3", "psutil", "sqlite3", "tomlkit", "rhizon.app", "rhizon.adapters"}
+        self.assertEqual(loaded & heavy, set())
+
+
+class Names(unittest.TestCase):
+    def test_all_is_what_is_defined(self) -> None:
+        for path in MODULES:
+            name = ".".join(path.relative_to(SRC.parent).with_suffix("").parts).removesuffix(".__init__")
+            module = importlib.import_module(name)
+            offered = getattr(module, "__all__", None)
+            if offered is None:
+                continue
+            with self.subTest(name):
+                self.assertEqual(len(offered), len(set(offered)))
+                for one in offered:
+                    self.assertTrue(hasattr(module, one), one)
+                if path.name != "__init__.py":
+                    tree = ast.parse(path.read_text("utf-8"))
+                    public = {
+                        node.name
+                        for node in tree.body
+                        if isinstance(node, ast.FunctionDef | ast.ClassDef) and not node.name.startswith("_")
+                    }
+                    self.assertLessEqual(public, set(offered) | SUBCOMMANDS)
+
+    def test_every_error_code_and_finding_is_documented(self) -> None:
+        exit_codes = (ROOT / "docs" / "exit-codes.md").read_text("utf-8")
+        findings = (ROOT / "docs" / "findings.md").read_text("utf-8")
+        kinds = "|".join(name for name in errors.__all__ if name.endswith("Error"))
+        raised, found = set(), set()
+        for path in MODULES:
+            text = path.read_text("utf-8")
+            raised |= set(re.findall(rf'(?:{kinds})\(\s*"([a-z-]+)"', text))
+            raised |= set(re.findall(r'_bad\([\w.]+, "([a-z-]+)"', text))
+            raised |= set(re.findall(r'_sign\(\s*"([a-z-]+)"', text)) | set(
+                re.findall(r'\bcode="(start-[a-z]+)"', text)
+            )
+            found |= set(re.findall(r'Finding\(\s*code="([a-z-]+)"', text))
+            found |= set(re.findall(r'_finding\(\s*"([a-z-]+)"', text))
+        raised -= {"rhizon-"}
+        self.assertGreater(len(raised), 50)
+        self.assertGreater(len(found), 15)
+        for code in sorted(raised):
+            with self.subTest(error=code):
+                self.assertIn(f"`{code}`", exit_codes)
+        for code in sorted(found):
+            with self.subTest(finding=code):
+                self.assertIn(f"`{code}`", findings)
