@@ -82,7 +82,7 @@ class RunningServer:
             if not self.pump() and self.process.over:
                 code = self.process.wait(10)
                 raise self._not_ready(self.judge.verdict(code if code is not None else -1, self.seconds))
-            if stop_asked():
+            if not self.judge.ready and stop_asked():
                 self.stop()
                 raise CancelledError(
                     "start-cancelled", "the start was called off; the server is stopped", hint="Nothing was lost."

@@ -81,4 +81,7 @@ def _majors(request: Request, game: GameDefinition, build: LoaderBuild, version:
     if game.runtime.family == "none":
         return [0]
     bounds = (game.runtime_majors(version), build.runtime, request.target.runtime)
-    return [one for one in request.majors if all(bound.admits(parse_version(str(one))) for bound in bounds)]
+    # a major that is named exactly is tried though it is neither long-term nor here
+    named = [one.version.key[0][0] for one in request.target.runtime.comparators if one.op == "="]
+    majors = dict.fromkeys((*request.majors, *named))
+    return [one for one in majors if all(bound.admits(parse_version(str(one))) for bound in bounds)]

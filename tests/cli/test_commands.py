@@ -1,0 +1,126 @@
+"""Commands whose answers need no server."""
+
+import json
+import shutil
+import signal
+import subprocess
+import unittest
+
+from tests.support import CATALOG, LIST, PACK, PROGRAM, Case, jar
+
+ROOT = CATALOG.parents[4]
+
+
+class Answers(Case):
+    def test_help_and_version_of_everything(self) -> None:
+        top = self.rhizon("--help")
+        for name in ("demo", "inspect", "solve", "provision", "run", "check", "list", "catalog", "game", "completion"):
+            self.assertIn(f"  {name}", top.out)
+            done = self.rhizon(name, "--help")
+            self.assertEqual(done.code, 0)
+            if name not in ("catalog", "game"):
+                self.assertIn("--json", done.out)
+        self.assertRegex(self.rhizon("--version").out, r"^rhizon \d+\.\d+\.\d+\n$")
+
+    def test_inspect(self) -> None:
+        rows = (
+            ((LIST,), "content list", "10 items for tarnholt"),
+            ((PACK,), "pack", "Marsh Evening 1.2.0"),
+            ((CATALOG / "archives/eelmarket-1.6.0.jar",), "archive", "needs marshlib >=2.3, <3"),
+            ((ROOT / "src/rhizon/games/tarnholt.game.toml",), "game definition", "Tarnholt"),
+        )
+        for arguments, kind, words in rows:
+            with self.subTest(kind):
+                done = self.rhizon("inspect", *arguments)
+                self.assertEqual(done.code, 0, done.err)
+                self.assertIn(words, done.out)
+                result = self.rhizon("inspect", *arguments, "--json").json["result"]
+                self.assertEqual(result["kind"], kind)
+        table = self.rhizon("inspect", *sorted((CATALOG / "archives").glob("*.jar")))
+        self.assertRegex(table.out, r"otterden +3\.0\.0 .* Java 21")
+        self.assertEqual(len(table.out.splitlines()), 29 + 3)
+
+    def test_names_from_files_do_not_steer_the_terminal(self) -> None:
+        about = {"id": "a", "version": "1", "title": "\x1b]0;owned\x07Evil\x1b[2J", "form": 2}
+        self.write("evil.jar", jar({"keel/about.json": json.dumps(about)}))
+        done = self.rhizon("inspect", "evil.jar")
+        self.assertNotIn("\x1b", done.out)
+        self.assertIn("Evil", done.out)
+
+    def test_games(self) -> None:
+        self.assertEqual([one["id"] for one in self.rhizon("game", "list", "--json").json["result"]], ["tarnholt"])
+        shown = self.rhizon("game", "show", "tarnholt")
+        for words in ("max_players", "1 to 200", "marsh.properties: harbour.berths", "21640", "keel/about.json"):
+            self.assertIn(words, shown.out)
+        text = (ROOT / "src/rhizon/games/tarnholt.game.toml").read_text("utf-8")
+        for change, code, words in (
+            (("", ""), 0, "can be used"),
+            (('closed = ', '# closed = '), 0, "log.closed"),
+            (('requires = "needs"', 'requires = "needs["'), 0, "metadata.requires"),
+            (('key = "harbour.blurb"', 'key = "harbour.sign"'), 0, "same place"),
+            (('family = "java"', 'family = "jav"'), 2, "did you mean 'java'"),
+        ):  # fmt: skip
+            with self.subTest(words):
+                self.write("tarnholt.game.toml", text.replace(*change) if change[0] else text)
+                done = self.rhizon("game", "check", "tarnholt.game.toml")
+                self.assertEqual(done.code, code, done.err)
+                self.assertIn(words, done.out + done.err)
+
+    def test_completion_and_quiet(self) -> None:
+        self.assertIn("_RHIZON_COMPLETE", self.rhizon("completion", "bash").out)
+        self.assertEqual(self.rhizon("game", "list", "--quiet").out, "")
+        self.assertIn("no server", self.rhizon("list").out)
+
+
+class CatalogCommands(Case):
+    def test_the_shipped_catalog_is_current(self) -> None:
+        shutil.copytree(CATALOG, self.folder / "c")
+        done = self.rhizon("catalog", "build", "c", "--json")
+        self.assertEqual((done.code, done.json["result"]["written"]), (0, []), done.out)
+
+    def test_build_from_nothing_but_archives(self) -> None:
+        shelf = self.folder / "My Shelf!"
+        shelf.mkdir()
+        for name in ("lanternfish-1.1.0.jar", "fogbank-shaders-1.2.0.jar"):
+            shutil.copy(CATALOG / "archives" / name, shelf)
+        built = self.rhizon("catalog", "build", shelf, "--json").json["result"]
+        self.assertEqual((built["name"], built["items"], built["findings"]), ("my-shelf", 2, []))
+        item = json.loads((shelf / "tarnholt/items/fogbank-shaders.json").read_text())
+        self.assertEqual(item["releases"][0]["placement"], "player")
+        self.write(f"{shelf.name}/lanternfish-1.1.0.jar.facts.toml", 'format = "rhizon-facts/1"\nchannel = "draft"\n')
+        shutil.copy(shelf / "lanternfish-1.1.0.jar", shelf / "twin.jar")
+        self.write(f"{shelf.name}/junk.jar", "junk")
+        (shelf / "fogbank-shaders-1.2.0.jar").unlink()
+        again = self.rhizon("catalog", "build", shelf, "--json")
+        self.assertEqual(again.code, 1)
+        codes = sorted(one["code"] for one in again.json["findings"])
+        self.assertEqual(codes, ["archive-unreadable", "duplicate-release"])
+        self.assertFalse((shelf / "tarnholt/items/fogbank-shaders.json").exists())
+        self.assertEqual(
+            json.loads((shelf / "tarnholt/items/lanternfish.json").read_text())["releases"][0]["channel"], "draft"
+        )
+
+    def test_serve_until_a_signal(self) -> None:
+        server = subprocess.Popen(
+            [*PROGRAM, "catalog", "serve", CATALOG, "--json"],
+            env=self.environment(), stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        assert server.stdout is not None
+        url = json.loads(server.stdout.readline())["result"]["url"]
+        done = self.rhizon("solve", LIST, "--catalog", url, "--lock", "x.json")
+        self.assertEqual(done.code, 0, done.err)
+        server.send_signal(signal.SIGINT)
+        _, err = server.communicate(timeout=20)
+        self.assertEqual((server.returncode, err), (0, ""))
+
+
+@unittest.skipUnless(shutil.which("javac"), "javac is not on this machine")
+class Samples(unittest.TestCase):
+    def test_the_archives_are_built_from_their_sources(self) -> None:
+        version = subprocess.run(["javac", "-version"], capture_output=True, text=True).stdout
+        if "javac 17." not in version:
+            self.skipTest(f"{version.strip()} may write other class bytes than javac 17")
+        done = subprocess.run(
+            ["python3", "samples/tarnholt/build.py", "--check"], cwd=ROOT, capture_output=True, text=True
+        )
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
