@@ -4,11 +4,9 @@ import contextlib
 from collections.abc import Iterator
 from pathlib import Path
 
-import filelock
 import msgspec
 
 from rhizon.adapters.files import read_bytes, translated, write_atomic
-from rhizon.adapters.processes import alive
 from rhizon.adapters.transact import RHIZON, recover
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
@@ -79,6 +77,8 @@ class InstanceFolder:
     @contextlib.contextmanager
     def busy(self) -> Iterator[bool]:
         """Keeps other commands out; a change that was cut short is taken back first (then True is given)."""
+        import filelock  # only commands that write need it
+
         with translated("use the instance folder", self.folder):
             fresh = not self.folder.exists()
             self.own.mkdir(parents=True, exist_ok=True)
@@ -109,6 +109,8 @@ class InstanceFolder:
         """The server that runs here, if one does."""
         with contextlib.suppress(OSError, msgspec.MsgspecError):
             mark = msgspec.json.decode((self.own / "running.json").read_bytes(), type=RunMark)
+            from rhizon.adapters.processes import alive  # a mark is rare, and psutil is slow to import
+
             if alive(mark.pid, mark.since):
                 return mark
         return None

@@ -3,14 +3,17 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rhizon.adapters.games import Games
 from rhizon.adapters.ledger import Ledger
 from rhizon.adapters.places import Places, places
-from rhizon.adapters.runtimes import FoundRuntime, find_runtimes
 from rhizon.adapters.store import Store
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.runtimes import FAMILIES
+
+if TYPE_CHECKING:
+    from rhizon.adapters.runtimes import FoundRuntime
 
 __all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
 
@@ -27,8 +30,10 @@ class Host:
         """Game definitions, with those in ``beside`` before the others."""
         return Games(self.places.config, beside)
 
-    def runtimes(self, game: GameDefinition) -> list[FoundRuntime]:
+    def runtimes(self, game: GameDefinition) -> "list[FoundRuntime]":
         """The runtimes of the game's family that answer."""
+        from rhizon.adapters.runtimes import find_runtimes  # only commands that start something need it
+
         family = game.runtime.family
         if family not in self._runtimes:
             self._runtimes[family] = find_runtimes(family)
@@ -50,7 +55,7 @@ def open_ledger(host: Host) -> Iterator[Ledger]:
         ledger.close()
 
 
-def majors_to_try(game: GameDefinition, found: list[FoundRuntime]) -> tuple[int, ...]:
+def majors_to_try(game: GameDefinition, found: "list[FoundRuntime]") -> tuple[int, ...]:
     """Runtime majors in order of preference: long-term ones that are here, others that are here, the rest."""
     family = FAMILIES.get(game.runtime.family)
     if family is None:
