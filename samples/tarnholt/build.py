@@ -106,17 +106,14 @@ def plate_xml(item: str, facts: dict, release: dict) -> bytes:
 
 def content(work: pathlib.Path, server: pathlib.Path, client: pathlib.Path) -> dict[str, bytes]:
     described = tomllib.loads((HERE / "content.toml").read_text("utf-8"))
-    compiled: dict[str, dict[str, bytes]] = {}
-    libraries = [work / "content" / name for name, facts in described.items() if facts.get("kind") == "library"]
-    for item in sorted(described, key=lambda name: described[name].get("kind") != "library"):
-        out = work / "content" / item
-        out.mkdir(parents=True)
-        compiled[item] = javac(HERE / "content" / item, out, server, client, *libraries)
+    compiled = javac(HERE / "content", work / "content", server, client)
     made = {}
     for item, facts in described.items():
+        sources = sorted((HERE / "content" / item).rglob("*.java"))
+        names = {source.relative_to(HERE / "content" / item).with_suffix(".class").as_posix() for source in sources}
         for release in facts["release"]:
             major = release.get("major", 61)
-            entries = {name: for_java(major, data) for name, data in compiled[item].items()}
+            entries = {name: for_java(major, compiled[name]) for name in names}
             entries["META-INF/MANIFEST.MF"] = manifest(Implementation_Version=release["version"])
             if "keelson" in release:
                 entries["keel/about.json"] = about_json(item, facts, release)
@@ -130,7 +127,7 @@ def build() -> dict[str, bytes]:
     made: dict[str, bytes] = {}
     with tempfile.TemporaryDirectory() as scratch:
         work = pathlib.Path(scratch)
-        outs = {name: work / name for name in ("server", "client", "keelson", "gunwale", "installer")}
+        outs = {name: work / name for name in ("server", "client", "keelson", "gunwale", "installer", "content")}
         for out in outs.values():
             out.mkdir()
         sources = HERE / "src"

@@ -52,12 +52,15 @@ class InstanceFolder:
         return self
 
     def instance(self) -> Instance:
+        """How the server is run. Raises InputError, DocumentError, as the next two do."""
         return decode(Instance, read_bytes(self.own / INSTANCE, "instance file"), str(self.own / INSTANCE))
 
     def lock(self) -> Lock:
+        """What the server is made of."""
         return decode(Lock, read_bytes(self.own / LOCK, "lock"), str(self.own / LOCK))
 
     def inventory(self) -> Inventory:
+        """What Rhizon put into the folder."""
         return decode(Inventory, read_bytes(self.own / INVENTORY, "inventory"), str(self.own / INVENTORY))
 
     @staticmethod

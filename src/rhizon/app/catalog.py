@@ -60,11 +60,11 @@ class _Found(msgspec.Struct, frozen=True, kw_only=True):
     artefact: Artefact
 
 
-def build_catalog(host: Host, folder: Path) -> Built:
+def build_catalog(host: Host, folder: Path, *, write: bool = True) -> Built:
     """Reads ``shelf.toml`` (optional), every archive and the facts files beside them; writes the documents.
 
     An archive that cannot be used is a finding and is left out. Documents that would not change are not
-    written. Raises InputError, DocumentError.
+    written; with ``write`` False none is, and ``written`` names those that would be. Raises InputError, DocumentError.
     """
     if not folder.is_dir():
         raise InputError("no-such-folder", f"there is no folder {folder}", hint="Name the folder of your archives.")
@@ -73,7 +73,7 @@ def build_catalog(host: Host, folder: Path) -> Built:
     findings: list[Finding] = []
     found = _read_archives(folder, shelf, games, findings)
     documents = _documents(folder, shelf, found, findings)
-    written = _write(folder, documents)
+    written = _write(folder, documents, write=write)
     return Built(
         folder=str(folder),
         name=shelf.name,
@@ -268,17 +268,19 @@ def _artefact(folder: Path, path: RelPath) -> Artefact:
     return Artefact(path=path, sha256=sha256, size=size)
 
 
-def _write(folder: Path, documents: dict[str, bytes]) -> list[str]:
+def _write(folder: Path, documents: dict[str, bytes], *, write: bool) -> list[str]:
     """Writes what differs, roots last, and takes away item files of ours that are no longer in the catalog."""
     written = []
     with translated("write the catalog", folder):
         for name in sorted(documents, key=lambda one: (one.count("/") * -1, one)):
             path = folder / name
             if not path.is_file() or path.read_bytes() != documents[name]:
-                write_atomic(path, documents[name])
+                if write:
+                    write_atomic(path, documents[name])
                 written.append(name)
         for old in sorted(folder.glob("*/items/*.json")):
             if old.relative_to(folder).as_posix() not in documents and b'"rhizon-item/1"' in old.read_bytes()[:200]:
-                old.unlink()
+                if write:
+                    old.unlink()
                 written.append(old.relative_to(folder).as_posix())
     return written

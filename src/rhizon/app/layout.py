@@ -14,7 +14,7 @@ from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.launch import fill
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
-from rhizon.core.model.lock import Lock, LockedFile
+from rhizon.core.model.lock import Lock, LockedFile, LockedRelease
 from rhizon.core.names import RelPath, plain, safe_path
 from rhizon.core.plan import WantedFile
 
@@ -51,9 +51,14 @@ def wanted_files(
     for path, data in loader:
         wanted[path] = _in_store(store, data, _origin(lock.loader.file))
     for release in lock.on_server():
-        folder = game.folders[release.kind]
         file = release.file
-        path = safe_path(f"{folder}/{file.path.rpartition('/')[2]}")
+        path = safe_path(f"{_folder(game, release)}/{file.path.rpartition('/')[2]}")
+        if path in wanted:
+            raise StateError(
+                "names-clash",
+                f"two archives would both be {path} ({wanted[path].origin}; {release.id} {release.version})",
+                hint="Exclude one of the two in the list, or tell the catalog's keeper.",
+            )
         origin = f"{release.id} {release.version} ({_origin(file)})"
         wanted[path] = WantedFile(sha256=file.sha256, size=file.size, origin=origin)
     for path, data in source.overlay.items():
@@ -66,6 +71,16 @@ def wanted_files(
             hint="Tell the catalog's keeper, or correct the game definition.",
         )
     return wanted
+
+
+def _folder(game: GameDefinition, release: LockedRelease) -> RelPath:
+    if release.kind not in game.folders:
+        raise StateError(
+            "no-folder-for-kind",
+            f"{release.id} is a {release.kind}, and {game.title} has no folder for that",
+            hint=f"Exclude it, or add the folder to the definition: rhizon game show {game.id}",
+        )
+    return game.folders[release.kind]
 
 
 def _origin(file: LockedFile) -> str:

@@ -21,6 +21,8 @@ def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] 
     """
     beside_source = tuple(one if "://" in one else str((source.beside / one).absolute()) for one in source.catalogs)
     here = tuple(dict.fromkeys((*named, *beside_source))) or extra
+    if not here and source.kind == "lock":
+        return Catalogs([])  # all of it may be in the store
     return open_catalogs(here, Path.cwd())
 
 

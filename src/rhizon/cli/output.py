@@ -21,6 +21,7 @@ __all__ = [
     "common",
     "console",
     "next_steps",
+    "say",
     "show_error",
     "show_findings",
     "show_json",
@@ -105,6 +106,13 @@ def verdict(to: "Console", text: str, *, good: bool = True) -> None:
         Text.assemble(("✓ " if good else "✗ ", "bold green" if good else "bold red"), (plain(text), "bold")),
         soft_wrap=True,
     )
+
+
+def say(to: "Console", text: str) -> None:
+    """A line of text, cleaned, that the terminal may wrap and nobody breaks."""
+    from rich.text import Text
+
+    to.print(Text(plain(text)), soft_wrap=True)
 
 
 def show_table(

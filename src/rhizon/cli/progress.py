@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 from rhizon.app.reporter import Reporter
 from rhizon.cli.output import Output, console
+from rhizon.core.names import plain
 
 if TYPE_CHECKING:
     from rich.status import Status
@@ -25,13 +26,13 @@ class ConsoleReporter(Reporter):
         self._text = ""
 
     def step(self, text: str) -> None:
-        self._text = text
+        self._text = plain(text)
         if self._live:
             self.end()
             from rich.status import Status
             from rich.text import Text
 
-            self._status = Status(Text(text + " …"), console=self._to, spinner="line")
+            self._status = Status(Text(self._text + " …"), console=self._to, spinner="line")
             self._status.start()
 
     def done(self, text: str) -> None:
@@ -39,14 +40,14 @@ class ConsoleReporter(Reporter):
         if not self._quiet:
             from rich.text import Text
 
-            self._to.print(Text.assemble(("  ✓ ", "green"), text))
+            self._to.print(Text.assemble(("  ✓ ", "green"), plain(text)), soft_wrap=True)
 
     def progress(self, text: str, part: float) -> None:
         if self._status is not None:
             from rich.text import Text
 
             share = f" {part:.0%}" if part else ""
-            self._status.update(Text(f"{self._text} … {text}{share}"))
+            self._status.update(Text(f"{self._text} … {plain(text)}{share}"))
 
     def line(self, text: str) -> None:
         if self._lines and not self._quiet:

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, show_findings, verdict
+from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -20,8 +20,9 @@ def command() -> None:
 
 @command.command("build")
 @click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--dry-run", is_flag=True, help="Say which documents would change and write none.")
 @common
-def build(folder: Path, out: Output) -> int:
+def build(folder: Path, dry_run: bool, out: Output) -> int:
     """Make FOLDER a catalog: read its archives and shelf.toml, write catalog.json and what it names.
 
     What archives say of themselves can be corrected by ARCHIVE.facts.toml beside them. Exit code 1 when an
@@ -30,19 +31,20 @@ def build(folder: Path, out: Output) -> int:
     from rhizon.app.catalog import build_catalog
     from rhizon.app.context import this_host
 
-    built = build_catalog(this_host(), folder)
+    built = build_catalog(this_host(), folder, write=not dry_run)
+    changed = "would change" if dry_run else "changed"
     bad = any(one.severity == "error" for one in built.findings)
 
     def render(to: "Console") -> None:
         verdict(
             to,
             f"{built.name}: {built.releases} releases of {built.items} items, {built.builds} loader builds, "
-            f"{built.servers} server versions; {len(built.written)} documents changed",
+            f"{built.servers} server versions; {len(built.written)} documents {changed}",
             good=not bad,
         )
         if out.verbose:
             for name in built.written:
-                to.print(f"  {name}")
+                say(to, f"  {name}")
         show_findings(to, built.findings)
         next_steps(to, [(("rhizon", "catalog", "serve", str(folder)), "offer it over HTTP; any web server will do")])
 

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, verdict
+from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -55,9 +55,9 @@ def show(game: str, out: Output) -> None:
 def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
     verdict(to, f"{game.title}: {game.summary} ({game.id}; {file})")
     rules = "; ".join(f"{rule.game_versions}: {game.runtime.family} {rule.majors}" for rule in game.runtime.rules)
-    to.print(f"versions: {', '.join(game.versions)}")
-    to.print(f"runtime: {game.runtime.family}" + (f" ({rules})" if rules else ""))
-    to.print("folders: " + ", ".join(f"{kind} → {folder}" for kind, folder in game.folders.items()))
+    say(to, f"versions: {', '.join(game.versions)}")
+    say(to, f"runtime: {game.runtime.family}" + (f" ({rules})" if rules else ""))
+    say(to, "folders: " + ", ".join(f"{kind} → {folder}" for kind, folder in game.folders.items()))
     rows = [
         (name, loader.title, ", ".join(loader.kinds), f"{loader.metadata.file} ({loader.metadata.format})")
         for name, loader in game.loaders.items()

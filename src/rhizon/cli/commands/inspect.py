@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, show_findings, show_pairs, show_table, verdict
+from rhizon.cli.output import Output, common, say, show_findings, show_pairs, show_table, verdict
 from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
@@ -61,7 +61,7 @@ def _render(to: "Console", one: "Inspected") -> None:
     elif one.game is not None:
         game = one.game
         verdict(to, f"{one.path}: the game definition of {game.title} ({', '.join(game.versions)})")
-        to.print(f"see it whole with: rhizon game show {one.path}")
+        say(to, f"see it whole with: rhizon game show {one.path}")
     else:
         _archive(to, one)
 
@@ -72,16 +72,16 @@ def _content_list(to: "Console", one: "Inspected") -> None:
     verdict(to, f"{one.path}: a content list, {len(wanted.content)} items for {wanted.game}")
     target = wanted.target
     loader = f"{target.loader} {target.loader_build}" if target.loader else "any loader"
-    to.print(f"target: {wanted.game} {target.game_version}, {loader}, runtime {target.runtime}")
+    say(to, f"target: {wanted.game} {target.game_version}, {loader}, runtime {target.runtime}")
     rows = [
         (name, wish.range.text, wish.channel or wanted.channel, "optional" if wish.optional else "")
         for name, wish in wanted.wishes().items()
     ]
     show_table(to, ("item", "range", "channel", ""), rows)
     if wanted.settings:
-        to.print("settings: " + ", ".join(f"{name} = {value}" for name, value in wanted.settings.items()))
+        say(to, "settings: " + ", ".join(f"{name} = {value}" for name, value in wanted.settings.items()))
     if wanted.operators:
-        to.print("operators: " + ", ".join(wanted.operators))
+        say(to, "operators: " + ", ".join(wanted.operators))
 
 
 def _pack(to: "Console", one: "Inspected") -> None:
@@ -89,11 +89,11 @@ def _pack(to: "Console", one: "Inspected") -> None:
     assert pack is not None
     verdict(to, f"{one.path}: the pack {pack.title or pack.name} {pack.version}, {len(pack.content)} items")
     target = pack.target
-    to.print(f"target: {pack.game} {target.game_version}, {target.loader} {target.loader_build}")
+    say(to, f"target: {pack.game} {target.game_version}, {target.loader} {target.loader_build}")
     show_table(to, ("item", "release"), [(name, version.text) for name, version in pack.content.items()])
-    to.print("files to lay over: " + (", ".join(f"{count} {tree}" for tree, count in sorted(trees.items())) or "none"))
+    say(to, "files to lay over: " + (", ".join(f"{count} {tree}" for tree, count in sorted(trees.items())) or "none"))
     if pack.memory is not None:
-        to.print(f"memory: at least {pack.memory.least_mib} MiB, {pack.memory.recommended_mib} MiB recommended")
+        say(to, f"memory: at least {pack.memory.least_mib} MiB, {pack.memory.recommended_mib} MiB recommended")
 
 
 def _archive(to: "Console", one: "Inspected") -> None:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, verdict
+from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.units import mib_text
 
@@ -132,7 +132,7 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
     where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
     if made.runtime is not None:
         where += f", {made.runtime.family} {made.runtime.version} ({made.runtime.program})"
-    to.print(where, soft_wrap=True)
+    say(to, where)
     changes = [one for one in made.steps if out.verbose or planned or one.action in ("replace", "remove")]
     if changes:
         show_table(to, ("", "file", "why"), [(one.action, one.path, one.reason) for one in changes])
@@ -141,21 +141,22 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
     words = [
         f"{counts[action]} {'to ' + action if planned else word}" for action, word in done.items() if counts[action]
     ]
-    to.print("files: " + ", ".join(words))
+    say(to, "files: " + ", ".join(words))
     for one in made.left_out:
-        to.print(f"left out: {one.id} {one.version} is for players only")
+        say(to, f"left out: {one.id} {one.version} is for players only")
     for gone in made.lock.dropped:
-        to.print(f"dropped: {gone.id} is optional, and {gone.reason}")
+        say(to, f"dropped: {gone.id} is optional, and {gone.reason}")
     budget = made.budget
-    to.print(
+    say(
+        to,
         f"memory: {mib_text(made.heap_mib)} of heap (game {budget.base_mib}, players {budget.players_mib}, "
-        f"content {budget.content_mib}, world {budget.settings_mib}) and {budget.outside_heap_mib} beside it"
+        f"content {budget.content_mib}, world {budget.settings_mib}) and {budget.outside_heap_mib} beside it",
     )
-    to.print("ports: " + ", ".join(f"{role} {number}" for role, number in made.ports.items()))
-    to.print(f"world: {made.world}")
+    say(to, "ports: " + ", ".join(f"{role} {number}" for role, number in made.ports.items()))
+    say(to, f"world: {made.world}")
     show_findings(to, made.findings)
     if not planned:
         run, look = ("rhizon", "run", str(folder)), ("rhizon", "check", str(folder))
         next_steps(to, [(run, "start it"), (look, "look it over")])
     else:
-        to.print("Nothing was changed. The same command without --dry-run does it.")
+        say(to, "Nothing was changed. The same command without --dry-run does it.")

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, show_findings, show_table, verdict
+from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
@@ -65,13 +65,14 @@ def _render(to: "Console", solved: "Solved", catalogs: tuple[str, ...]) -> None:
         right=("size",),
     )
     for gone in answer.dropped:
-        to.print(f"dropped: {gone.id} is optional, and {gone.reason}")
-    to.print(
+        say(to, f"dropped: {gone.id} is optional, and {gone.reason}")
+    say(
+        to,
         f"to fetch: {size_text(answer.server_bytes)} for the server and its content, "
-        f"{size_text(answer.player_bytes)} for each player"
+        f"{size_text(answer.player_bytes)} for each player",
     )
     show_findings(to, solved.findings)
     if answer.lock_file:
-        to.print(f"lock: {answer.lock_file}")
+        say(to, f"lock: {answer.lock_file}")
         named = [word for address in catalogs for word in ("--catalog", address)]
         next_steps(to, [(("rhizon", "provision", solved.source, "FOLDER", *named), "make the server")])

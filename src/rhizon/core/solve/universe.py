@@ -58,11 +58,21 @@ class Universe:
         wish = self.request.wishes.get(name)
         if wish is not None and not wish.range.admits(release.version):
             return f"is outside {wish.range}, which {self.request.source} asks for"
+        if not self._takes(name, target):
+            return f"is a kind of content that {target.loader} does not take"
         if release.yanked:
             return f"was withdrawn by its author ({release.yanked})"
         if CHANNELS.index(release.channel) > CHANNELS.index(self.request.channel_of(name)):
             return f"is on the {release.channel} channel"
         return self._off_target(release, target)
+
+    def _takes(self, name: str, target: Target) -> bool:
+        """Loaders say which code they load; templates and datapacks are the game's own matter."""
+        item = self.item(name)
+        assert item is not None, name
+        if item.kind in ("template", "datapack"):
+            return item.kind in self.game.folders
+        return item.kind in self.game.loaders[target.loader].kinds
 
     def _off_target(self, release: Release, target: Target) -> str:
         accepted = self._accepts.get(release.game_versions.text)
