@@ -28,7 +28,6 @@ class DemoDone(msgspec.Struct, frozen=True, kw_only=True):
     ran: Ran
     seen: dict[str, Any]
     list_file: str
-    catalog_folder: str
 
 
 def demo(
@@ -76,7 +75,7 @@ def demo(
 
         with gently() as stop_asked:
             ran = run(host, folder, reporter, stop_asked, tick)
-    return DemoDone(provisioned=done, ran=ran, seen=seen, list_file=str(source), catalog_folder=str(shelf))
+    return DemoDone(provisioned=done, ran=ran, seen=seen, list_file=str(source))
 
 
 def _as_locked(done: Provisioned, seen: dict[str, Any]) -> None:

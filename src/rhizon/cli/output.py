@@ -15,6 +15,7 @@ from rhizon.core.names import plain
 if TYPE_CHECKING:
     from rich.console import Console
     from rich.table import Table
+    from rich.text import Text
 
 __all__ = [
     "Output",
@@ -92,27 +93,30 @@ def show_error(error: RhizonError, *, as_json: bool) -> None:
     to = console(stderr=True)
     from rich.text import Text
 
-    to.print(Text.assemble(("error: ", "bold red"), plain(error.message)), soft_wrap=True)
+    _line(to, Text.assemble(("error: ", "bold red"), plain(error.message)))
     for line in error.details:
-        to.print(Text("  " + plain(line), style="dim"), soft_wrap=True)
-    to.print(Text.assemble(("hint: ", "bold cyan"), plain(error.hint)), soft_wrap=True)
+        _line(to, Text("  " + plain(line), style="dim"))
+    _line(to, Text.assemble(("hint: ", "bold cyan"), plain(error.hint)))
+
+
+def _line(to: "Console", text: "Text") -> None:
+    """Broken between words for a person; whole where somebody else reads it."""
+    to.print(text, soft_wrap=not to.is_terminal)
 
 
 def verdict(to: "Console", text: str, *, good: bool = True) -> None:
     """The first line of an answer."""
     from rich.text import Text
 
-    to.print(
-        Text.assemble(("✓ " if good else "✗ ", "bold green" if good else "bold red"), (plain(text), "bold")),
-        soft_wrap=True,
-    )
+    mark = ("✓ ", "bold green") if good else ("✗ ", "bold red")
+    _line(to, Text.assemble(mark, (plain(text), "bold")))
 
 
 def say(to: "Console", text: str) -> None:
-    """A line of text, cleaned, that the terminal may wrap and nobody breaks."""
+    """A line of text, cleaned."""
     from rich.text import Text
 
-    to.print(Text(plain(text)), soft_wrap=True)
+    _line(to, Text(plain(text)))
 
 
 def show_table(
@@ -146,9 +150,9 @@ def show_findings(to: "Console", findings: Sequence[Finding]) -> None:
         head = Text.assemble(
             (f"{one.severity} ", f"bold {COLOURS[one.severity]}"), (plain(one.subject), "bold"), f": {plain(one.what)}"
         )
-        to.print(head, soft_wrap=True)
+        _line(to, head)
         if one.remedy:
-            to.print(Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim")), soft_wrap=True)
+            _line(to, Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim")))
 
 
 def next_steps(to: "Console", steps: Sequence[tuple[Sequence[str], str]]) -> None:

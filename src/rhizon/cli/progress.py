@@ -14,12 +14,15 @@ __all__ = ["ConsoleReporter"]
 
 
 class ConsoleReporter(Reporter):
-    """``lines`` shows the server's log too: to standard output, or to standard error beside JSON."""
+    """``lines`` shows the server's log too: to standard output, or to standard error beside JSON. Without
+    ``results`` only the spinner is shown: for commands whose answer says it all."""
 
-    def __init__(self, out: Output, *, lines: bool = False) -> None:
+    def __init__(self, out: Output, *, lines: bool = False, results: bool = True) -> None:
+        self._results = results
         self._quiet = out.quiet
         self._to = console(stderr=True)
-        self._log = self._to if out.json else console()
+        # beside a spinner the log must come through the spinner's own console
+        self._log = self._to if out.json or sys.stdout.isatty() else console()
         self._lines = lines
         self._live = sys.stderr.isatty() and not out.quiet
         self._status: Status | None = None
@@ -37,7 +40,7 @@ class ConsoleReporter(Reporter):
 
     def done(self, text: str) -> None:
         self.end()
-        if not self._quiet:
+        if self._results and not self._quiet:
             from rich.text import Text
 
             self._to.print(Text.assemble(("  ✓ ", "green"), plain(text)), soft_wrap=True)
@@ -55,8 +58,14 @@ class ConsoleReporter(Reporter):
 
             self._log.print(Text(text, style="dim"), soft_wrap=True)
 
+    def close(self) -> None:
+        """Takes the spinner away and sets what was told apart from the answer that follows."""
+        self.end()
+        if self._live and self._results and self._text:
+            self._to.print()
+
     def end(self) -> None:
-        """Takes the spinner away; the last thing a command does with its reporter."""
+        """Takes the spinner away."""
         if self._status is not None:
             self._status.stop()
             self._status = None

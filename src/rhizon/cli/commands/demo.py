@@ -42,7 +42,7 @@ def command(folder: Path, keep_running: bool, out: Output) -> None:
     try:
         done = demo(this_host(), folder, reporter, stop_signals, keep_running=keep_running, console=typed)
     finally:
-        reporter.end()
+        reporter.close()
     out.result(done, lambda to: _render(to, done, folder), done.provisioned.findings)
 
 
@@ -73,14 +73,13 @@ def _render(to: "Console", done: "DemoDone", folder: Path) -> None:
     ]
     show_pairs(to, rows)
     show_findings(to, made.findings)
-    wanted, shelf = _short(done.list_file), _short(done.catalog_folder)
     next_steps(
         to,
         [
             (("rhizon", "run", str(folder)), "start it again; type list or stop, or press Ctrl-C"),
             (("rhizon", "check", str(folder)), "is everything as it should be?"),
-            (("rhizon", "inspect", wanted), "the list that it was made from"),
-            (("rhizon", "solve", wanted, "--catalog", shelf, "--dry-run"), "only the choice"),
+            (("rhizon", "list"), "all servers of this machine"),
+            (("rhizon", "inspect", _short(done.list_file)), "the list that it was made from"),
         ],
     )
 

@@ -62,9 +62,12 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
         (name, loader.title, ", ".join(loader.kinds), f"{loader.metadata.file} ({loader.metadata.format})")
         for name, loader in game.loaders.items()
     ]
+    to.print()
     show_table(to, ("loader", "title", "takes", "metadata"), rows)
+    to.print()
     ports = [(one.role, "+".join(one.protocols), str(one.default), _places(one.store)) for one in game.ports]
     show_table(to, ("port", "protocols", "default", "written to"), ports, right=("default",))
+    to.print()
     settings = [
         (name, _allowed(one), "" if one.secret else _default(one.default), one.meaning, _places((one.store,)))
         for name, one in game.settings.items()

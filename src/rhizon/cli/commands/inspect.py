@@ -116,7 +116,8 @@ def _archive(to: "Console", one: "Inspected") -> None:
 
 
 def _render_archives(to: "Console", archives: list["Inspected"]) -> None:
-    verdict(to, f"{len(archives)} archives, {sum(one.archive is None for one in archives)} without known metadata")
+    unknown = sum(one.archive is None for one in archives)
+    verdict(to, f"{len(archives)} archives" + (f", {unknown} without known metadata" if unknown else ""))
     rows = []
     for one in archives:
         facts = one.archive

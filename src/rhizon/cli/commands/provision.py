@@ -89,7 +89,7 @@ def command(
     try:
         made = provision(this_host(), wishes, reporter, ask if asks else None)
     finally:
-        reporter.end()
+        reporter.close()
     if made.state == "prepared":
         raise StateError(
             "licence-pending",

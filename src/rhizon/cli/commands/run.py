@@ -41,7 +41,7 @@ def command(folder: Path, trial: bool, wait: float | None, out: Output) -> None:
         try:
             ran = run(this_host(), folder, reporter, asked, tick, wait=wait)
         finally:
-            reporter.end()
+            reporter.close()
     out.result(
         ran,
         lambda to: verdict(

@@ -32,11 +32,11 @@ def command(source: Path, catalogs: tuple[str, ...], lock: Path | None, dry_run:
     from rhizon.app.solve import solve_to_lock
     from rhizon.cli.progress import ConsoleReporter
 
-    reporter = ConsoleReporter(out)
+    reporter = ConsoleReporter(out, results=False)
     try:
         solved = solve_to_lock(this_host(), source, catalogs, lock, reporter, write=not dry_run)
     finally:
-        reporter.end()
+        reporter.close()
     out.result(solved.answer, lambda to: _render(to, solved, catalogs), solved.findings)
 
 
