@@ -1,6 +1,7 @@
 """The entry point: finds the command, runs it, and is the one place that turns errors into text and exit codes."""
 
 import importlib
+import io
 import signal
 import sys
 from collections.abc import Sequence
@@ -68,6 +69,9 @@ def root() -> None:
 def main(arguments: Sequence[str] | None = None) -> None:
     """Runs the command line and exits."""
     given = list(sys.argv[1:] if arguments is None else arguments)
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="replace")  # a terminal without our marks shows ? in their place
     sys.exit(_run(given))
 
 

@@ -79,7 +79,8 @@ def show_json(document: object) -> None:
     """One object and one line end."""
     from rhizon.core.model.decode import encode_line
 
-    sys.stdout.write(encode_line(document).decode() + "\n")
+    sys.stdout.flush()
+    sys.stdout.buffer.write(encode_line(document) + b"\n")  # UTF-8, whatever the locale says
     sys.stdout.flush()
 
 
