@@ -152,6 +152,18 @@ class WholeRun(Case):
         self.assertEqual((trial.code, trial.json["result"]["content"]), (0, ["ferrybell"]))
         self.provision("marsh.list.toml", "d", "--allow-installer", "--set", "max_players=30")
         self.assertIn("berths = 30", settings.read_text())
+        good = settings.read_bytes()
+        settings.write_bytes(good + b"broken = \\u00zz\n")
+        stopped = self.rhizon("provision", "marsh.list.toml", "d", "--allow-installer", "--catalog", CATALOG, "--json",
+                              "--set", "view_distance=20")  # fmt: skip
+        self.assertEqual((stopped.code, stopped.error["code"]), (1, "native-file-broken"))
+        settings.write_bytes(good)
+        (self.folder / "d/.rhizon/lock.json").unlink()
+        self.assertEqual(self.rhizon("check", "d", "--json").error["code"], "instance-damaged")
+        again = self.provision("marsh.list.toml", "d", "--allow-installer", "--set", "view_distance=20")
+        self.assertEqual(again["findings"], [])  # what could not be written is no edit of somebody's
+        self.assertIn("sight = 20", settings.read_text())
+        self.assertEqual(self.rhizon("demo", "d", "--json").error["code"], "not-the-demos")
 
     def test_packs_and_locks_give_the_same_server(self) -> None:
         packed = self.folder / "evening.rhz"

@@ -15,7 +15,7 @@ from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.write import instance_toml
 
-__all__ = ["InstanceFolder", "RunMark"]
+__all__ = ["INVENTORY", "LOCK", "InstanceFolder", "RunMark"]
 
 INSTANCE = "instance.toml"
 LOCK = "lock.json"
@@ -52,16 +52,29 @@ class InstanceFolder:
         return self
 
     def instance(self) -> Instance:
-        """How the server is run. Raises InputError, DocumentError, as the next two do."""
-        return decode(Instance, read_bytes(self.own / INSTANCE, "instance file"), str(self.own / INSTANCE))
+        """How the server is run. Raises StateError (it is gone) or DocumentError, as the next two do."""
+        return decode(Instance, self._read(INSTANCE), str(self.own / INSTANCE))
 
     def lock(self) -> Lock:
         """What the server is made of."""
-        return decode(Lock, read_bytes(self.own / LOCK, "lock"), str(self.own / LOCK))
+        return decode(Lock, self._read(LOCK), str(self.own / LOCK))
 
     def inventory(self) -> Inventory:
         """What Rhizon put into the folder."""
-        return decode(Inventory, read_bytes(self.own / INVENTORY, "inventory"), str(self.own / INVENTORY))
+        return decode(Inventory, self._read(INVENTORY), str(self.own / INVENTORY))
+
+    def _read(self, name: str) -> bytes:
+        if not (self.own / name).is_file():
+            raise StateError(
+                "instance-damaged",
+                f"the instance in {self.folder} has lost its {RHIZON}/{name}",
+                hint="Provision again from the same source: it is written anew, and your worlds and edits stay.",
+            )
+        return read_bytes(self.own / name, "document of the instance")
+
+    def has(self, name: str) -> bool:
+        """Whether a document is there; provisioning writes a lost one anew."""
+        return (self.own / name).is_file()
 
     @staticmethod
     def records(lock: Lock, instance: Instance, inventory: Inventory) -> dict[str, bytes]:

@@ -14,6 +14,7 @@ from rhizon.core.errors import DocumentError, InputError, TrustError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.catalog import (
     Artefact,
+    BuildFacts,
     CatalogRoot,
     GameShelf,
     HostFiles,
@@ -244,14 +245,8 @@ def _host_files(folder: Path, shelf: Shelf, game: str) -> HostFiles:
         ),
         loaders=tuple(
             LoaderBuild(
-                loader=one.loader,
-                build=one.build,
-                channel=one.channel,
-                recommended=one.recommended,
-                game_versions=one.game_versions,
-                runtime=one.runtime,
-                install=one.install,
                 artefact=_artefact(folder, one.file),
+                **{name: getattr(one, name) for name in BuildFacts.__struct_fields__},
             )
             for one in shelf.loader
             if one.game == game

@@ -7,6 +7,7 @@ from typing import Any
 
 import msgspec
 
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.serve import serving
 from rhizon.adapters.world import WORLD, player_joins
 from rhizon.app.context import Host
@@ -14,7 +15,7 @@ from rhizon.app.provision import Provisioned, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
 from rhizon.app.run import Moment, Ran, run
 from rhizon.app.starting import RunningServer
-from rhizon.core.errors import NotReadyError
+from rhizon.core.errors import NotReadyError, StateError
 
 __all__ = ["PLAYER", "DemoDone", "demo"]
 
@@ -45,6 +46,7 @@ def demo(
     source = WORLD / "tarnholt.list.toml"
     shelf = WORLD / "catalog"
     seen: dict[str, Any] = {}
+    _not_somebodys(InstanceFolder(folder), source)
     with serving(shelf) as catalog:
         reporter.step("starting the shipped catalog")
         reporter.done(f"the shipped catalog answers at {catalog.url}")
@@ -76,6 +78,16 @@ def demo(
         with gently() as stop_asked:
             ran = run(host, folder, reporter, stop_asked, tick)
     return DemoDone(provisioned=done, ran=ran, seen=seen, list_file=str(source))
+
+
+def _not_somebodys(home: InstanceFolder, source: Path) -> None:
+    """The demo turns no server of somebody's into its own."""
+    if home.is_ours and Path(home.instance().source) != source.resolve():
+        raise StateError(
+            "not-the-demos",
+            f"{home.folder} holds the server {home.instance().name}, which the demo did not make",
+            hint="Name another folder: rhizon demo FOLDER",
+        )
 
 
 def _as_locked(done: Provisioned, seen: dict[str, Any]) -> None:

@@ -31,13 +31,13 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     title: str
     game: str
-    catalogs: tuple[str, ...]
-    settings: Mapping[str, str | int | bool]
-    ports: Mapping[str, int]
-    operators: tuple[str, ...]
-    memory_mib: int | None
-    pack_memory: PackMemory | None
-    overlay: Mapping[RelPath, bytes]
+    catalogs: tuple[str, ...] = ()
+    settings: Mapping[str, str | int | bool] = {}
+    ports: Mapping[str, int] = {}
+    operators: tuple[str, ...] = ()
+    memory_mib: int | None = None
+    pack_memory: PackMemory | None = None
+    overlay: Mapping[RelPath, bytes] = {}
     document: ContentList | Pack | Lock
 
     @property
@@ -79,8 +79,6 @@ def _from_list(path: Path, wanted: ContentList) -> Source:
         ports=wanted.ports,
         operators=wanted.operators,
         memory_mib=wanted.memory_mib,
-        pack_memory=None,
-        overlay={},
         document=wanted,
     )
 
@@ -93,13 +91,6 @@ def _from_lock(path: Path, lock: Lock) -> Source:
         name=lock.name,
         title=lock.name,
         game=lock.target.game,
-        catalogs=(),
-        settings={},
-        ports={},
-        operators=(),
-        memory_mib=None,
-        pack_memory=None,
-        overlay={},
         document=lock,
     )
 
@@ -121,9 +112,6 @@ def _from_pack(path: Path) -> Source:
         game=pack.game,
         catalogs=pack.catalogs,
         settings=pack.settings,
-        ports={},
-        operators=(),
-        memory_mib=None,
         pack_memory=pack.memory,
         overlay=overlay,
         document=pack,

@@ -17,7 +17,19 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.instance import Instance, LicenceAnswer
 from rhizon.core.settings.apply import NativeEdits, edits_for, keep_edits
 
-__all__ = ["bring_up"]
+__all__ = ["bring_up", "until_written"]
+
+
+def until_written(before: Instance | None, instance: Instance) -> Instance:
+    """The instance as it is recorded until its settings stand in the native files.
+
+    What is recorded is what :func:`keep_edits` takes for written: a setting that could not be written must
+    not look like one that a person edited afterwards. The first start writes everything, so before it
+    nothing can be mistaken.
+    """
+    if before is None or not instance.first_start_done:
+        return instance
+    return msgspec.structs.replace(instance, settings=before.settings)
 
 
 def bring_up(
@@ -30,10 +42,14 @@ def bring_up(
     ask_licence: AskLicence | None,
 ) -> tuple[Instance, list[Finding], State]:
     """Answers the instance as it then is, findings, and the state: "prepared" without an accepted licence."""
-    answered = _licence(choice, wishes, home, instance, ask_licence)
-    if answered is None:
-        return instance, [], "prepared"
-    instance = answered
+    answer = _licence(choice, wishes, home, instance, ask_licence)
+    if choice.game.licence is not None:
+        if answer is None:
+            return instance, [], "prepared"
+        if answer != instance.licence:
+            instance = msgspec.structs.replace(instance, licence=answer)
+            home.write_instance(until_written(before, instance))
+        answer_licence(home.folder, choice.game.licence.answer, choice.game.licence.accepted)
     game = choice.game
     edits = _edits(choice, {**instance.settings, **wishes.secrets}, instance.ports)
     secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret)
@@ -47,6 +63,8 @@ def bring_up(
             changed.append(game.operators.file)
         if changed:
             reporter.done(f"settings written into {', '.join(changed)}")
+        if until_written(before, instance) != instance:
+            home.write_instance(instance)
         return instance, findings, "ready to run"
     findings = first_start(home, game, instance, edits, secret_files, reporter)
     instance = msgspec.structs.replace(instance, first_start_done=True)
@@ -65,19 +83,17 @@ def _licence(
     home: InstanceFolder,
     instance: Instance,
     ask_licence: AskLicence | None,
-) -> Instance | None:
-    """The instance with an accepted licence, or None when nobody accepted it. An answer counts for one text."""
+) -> LicenceAnswer | None:
+    """The answer that counts, an earlier one or a new one; None when nobody accepted. It counts for one text."""
     rule = choice.game.licence
     if rule is None:
-        return instance
+        return None
     path = home.folder / rule.text
     data = path.read_bytes() if path.is_file() else b""
     sha256 = hashlib.sha256(data).hexdigest()
-    if instance.licence is None or instance.licence.text_sha256 != sha256:
-        text = LicenceText(game=choice.game.title, path=path, text=data.decode("utf-8", "replace"))
-        if not wishes.accept_licence and (ask_licence is None or not ask_licence(text)):
-            return None
-        instance = msgspec.structs.replace(instance, licence=LicenceAnswer(accepted_at=now(), text_sha256=sha256))
-        home.write_instance(instance)
-    answer_licence(home.folder, rule.answer, rule.accepted)
-    return instance
+    if instance.licence is not None and instance.licence.text_sha256 == sha256:
+        return instance.licence
+    text = LicenceText(game=choice.game.title, path=path, text=data.decode("utf-8", "replace"))
+    if wishes.accept_licence or (ask_licence is not None and ask_licence(text)):
+        return LicenceAnswer(accepted_at=now(), text_sha256=sha256)
+    return None

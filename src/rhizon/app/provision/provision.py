@@ -4,11 +4,11 @@ from pathlib import Path
 
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.adapters.files import free_bytes, hash_present
-from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.instances import INVENTORY, LOCK, InstanceFolder
 from rhizon.adapters.transact import JOURNAL, apply
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.layout import locked_files, wanted_files
-from rhizon.app.provision.bring_up import bring_up
+from rhizon.app.provision.bring_up import bring_up, until_written
 from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.hold import allocated, protocols, record
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
@@ -55,7 +55,7 @@ def provision(
                 record(ledger, choice, home, instance)
             try:
                 plan, fetched = _planned(host, choice, wishes, home, instance, reporter)
-                _lay_out(host, choice, home, instance, plan, reporter)
+                _lay_out(host, choice, home, until_written(before, instance), plan, reporter)
             except BaseException:
                 with ledger.claim():
                     ledger.forget(str(home.folder))
@@ -108,7 +108,7 @@ def _planned(
     for path, data in start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib).items():
         sha256 = host.store.add(data)
         wanted[path] = WantedFile(sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0])
-    before: Inventory | None = home.inventory() if home.is_ours else None
+    before: Inventory | None = home.inventory() if home.has(INVENTORY) else None
     paths = set(wanted) | {RelPath(path) for path in (before.files if before else ())}
     present = hash_present(home.folder, paths) if home.folder.is_dir() else {}
     return make_plan(wanted, present, before, RelPath(game.world.folder)), fetched
@@ -141,9 +141,16 @@ def _lay_out(
     host: Host, choice: Choice, home: InstanceFolder, instance: Instance, plan: Plan, reporter: Reporter
 ) -> None:
     reporter.step("laying out the instance")
-    before = home.inventory() if home.is_ours else None
-    changed = plan.changes or before != plan.inventory
-    if changed or not home.is_ours or home.lock() != choice.lock or home.instance() != instance:
+    same = (
+        not plan.changes
+        and home.has(INVENTORY)
+        and home.inventory() == plan.inventory
+        and home.has(LOCK)
+        and home.lock() == choice.lock
+        and home.is_ours
+        and home.instance() == instance
+    )
+    if not same:
         apply(home.folder, plan, home.records(choice.lock, instance, plan.inventory), host.store)
     counts = [f"{plan.count(action)} {word}" for action, word in _DONE if plan.count(action)]
     reporter.done(f"files: {', '.join(counts)}")

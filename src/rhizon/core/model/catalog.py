@@ -17,6 +17,7 @@ from rhizon.core.version import Version, VersionRange
 
 __all__ = [
     "Artefact",
+    "BuildFacts",
     "CatalogRoot",
     "ExtraPort",
     "GameShelf",
@@ -137,8 +138,8 @@ class ServerFiles(Strict, frozen=True, kw_only=True):
     artefact: Artefact
 
 
-class LoaderBuild(Strict, frozen=True, kw_only=True):
-    """One build of a loader and how it is put into the server folder."""
+class BuildFacts(Strict, frozen=True, kw_only=True):
+    """What is known of one build of a loader, wherever it is written down."""
 
     loader: Id
     build: Version
@@ -147,6 +148,11 @@ class LoaderBuild(Strict, frozen=True, kw_only=True):
     game_versions: VersionRange = any_range()
     runtime: VersionRange = any_range()
     install: Literal["unpack", "installer"] = "unpack"
+
+
+class LoaderBuild(BuildFacts, frozen=True, kw_only=True):
+    """One build of a loader and the archive that puts it into the server folder."""
+
     artefact: Artefact
 
 
@@ -183,17 +189,10 @@ class ShelfServer(Strict, frozen=True, kw_only=True):
     file: RelPath
 
 
-class ShelfLoader(Strict, frozen=True, kw_only=True):
+class ShelfLoader(BuildFacts, frozen=True, kw_only=True):
     """A loader build that a person put on the shelf."""
 
     game: Id
-    loader: Id
-    build: Version
-    channel: Channel = "stable"
-    recommended: bool = False
-    game_versions: VersionRange = any_range()
-    runtime: VersionRange = any_range()
-    install: Literal["unpack", "installer"] = "unpack"
     file: RelPath
 
 
