@@ -163,7 +163,7 @@ class Provisioning(Case):
             (("late.list.toml", "d", "--catalog", CATALOG), 1, "no-runtime", "pip install"),
             (("marsh.list.toml", "d", "--catalog", "odd"), 4, "hash-mismatch", "lanternfish"),
             (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "4000000"), 1, "memory-short", "MiB"),
-            (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "20"), 1, "memory-too-small", "64"),
+            (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "20"), 1, "memory-too-small", "96"),
             (("marsh.list.toml", "d", "--catalog", CATALOG, "--port", "gate=21999"), 2, "unknown-port", "game"),
             (("installer.list.toml", "d", "--catalog", CATALOG), 1, "installer-not-allowed", "--allow-installer"),
         )

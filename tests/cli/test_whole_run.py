@@ -103,11 +103,10 @@ class WholeRun(Case):
             self.assertFalse((self.folder / "d/.rhizon/running.json").exists())
 
     def test_bad_starts_are_told_with_the_content_at_fault(self) -> None:
-        made = self.provision(PACK, "d", "--memory", "64")
+        made = self.provision(PACK, "d", "--memory", "128")
         rows = (
             ("mistpanel-0.2.0.jar", "client-only", "mistpanel"),
             ("otterden-3.0.0.jar", "class-too-new", "otterden"),
-            ("netmender-1.1.0.jar", "out-of-memory", "memory"),  # for another loader: passed over, 64 MiB are too few
         )
         for name, code, words in rows:
             with self.subTest(name):
@@ -118,6 +117,12 @@ class WholeRun(Case):
                 checked = self.rhizon("check", "d", "--json").json["findings"]
                 self.assertIn(("unknown-content", f"mods/{name}"), [(one["code"], one["subject"]) for one in checked])
                 (self.folder / "d/mods" / name).unlink()
+        settings = self.folder / "d/marsh.properties"
+        small = settings.read_text()
+        settings.write_text(small.replace("marsh.span = 4", "marsh.span = 40"))
+        done = self.rhizon("run", "d", "--trial", "--json")
+        self.assertEqual((done.code, done.error["code"]), (6, "out-of-memory"), done.out)
+        settings.write_text(small)
         with socket.socket() as held:
             held.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
             held.bind(("127.0.0.1", made["ports"]["game"]))
