@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
 
 import click
 
-from rhizon.core.errors import RhizonError
+from rhizon.core.errors import NoSolutionError, RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.names import plain
 
@@ -88,7 +88,14 @@ def show_error(error: RhizonError, *, as_json: bool) -> None:
     """What happened, why, what to do: on standard error, or as the JSON object."""
     if as_json:
         details = {"details": [plain(one) for one in error.details]} if error.details else {}
-        shown = {"code": error.code, "message": plain(error.message), "hint": plain(error.hint), **details}
+        shown: dict[str, object] = {
+            "code": error.code,
+            "message": plain(error.message),
+            "hint": plain(error.hint),
+            **details,
+        }
+        if isinstance(error, NoSolutionError) and error.core:
+            shown |= {"core": error.core, "repairs": error.repairs}
         show_json({"ok": False, "error": shown})
         return
     to = console(stderr=True)

@@ -90,9 +90,15 @@ class StateError(RhizonError):
 
 
 class NoSolutionError(RhizonError):
-    """No target and set of releases fits the list."""
+    """No target and set of releases fits the list.
+
+    ``core`` are facts that cannot all hold, of which none can be taken away; ``repairs`` are changes that were
+    tried and help, each a table of kind, item and text.
+    """
 
     exit_code = 3
+    core: tuple[str, ...] = ()
+    repairs: tuple[dict[str, str | None], ...] = ()
 
 
 class TrustError(RhizonError):

@@ -7,6 +7,7 @@ import msgspec
 
 from rhizon.core.model.catalog import HostFiles, Item, ItemIndex
 from rhizon.core.model.contentlist import Channel, ContentList, TargetWish, Wish
+from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import Pack
 from rhizon.core.version import VersionRange
 
@@ -33,7 +34,7 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     """One question.
 
     ``source`` names the list in messages; ``majors`` are the runtime majors to try, the preferred first;
-    ``channels`` by item override ``channel``.
+    ``channels`` by item override the list's; ``keep`` is a lock to stay as near to as can be.
     """
 
     name: str
@@ -44,9 +45,13 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     channel: Channel
     exclude: frozenset[str]
     majors: tuple[int, ...]
+    channels: Mapping[str, Channel] = {}
+    keep: Lock | None = None
 
     def channel_of(self, name: str) -> Channel:
         """The least settled channel whose releases may be chosen for an item."""
+        if name in self.channels:
+            return self.channels[name]
         wish = self.wishes.get(name)
         return wish.channel if wish is not None and wish.channel is not None else self.channel
 

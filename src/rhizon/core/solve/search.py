@@ -1,128 +1,149 @@
-"""Depth-first search with chronological backtracking for one target.
+"""The first choice in the order of preference that fits, with learning.
 
-Needs are met in the order in which they arise (wishes in the order of the list, then what their releases
-require); for each the newest release is tried first. See Russell and Norvig, Artificial Intelligence: A
-Modern Approach, "Backtracking Search for CSPs", with forward checking against the ranges known so far.
+Needs are met in the order in which they arise: the wishes in the order of the list, then what the chosen
+releases require, breadth first (so by how near it is to the list). For each need the first alternative that is
+left is taken in its newest release that is left; what only a stand-in can meet is met by known stand-ins in the
+order of their ids. Since everything that narrows a choice follows from earlier choices alone, what comes out is
+the best in that lexicographic order, although whole regions are jumped over.
 """
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import NamedTuple
 
-from rhizon.core.model.catalog import Relation, Release, Requirement
-from rhizon.core.model.lock import Target
-from rhizon.core.solve.universe import Universe
+from rhizon.core.model.catalog import Release, Requirement
+from rhizon.core.solve.engine import RefusedError
+from rhizon.core.solve.project import ABSENT, Project
+from rhizon.core.solve.space import Space
 
-__all__ = ["Clash", "Need", "search"]
+__all__ = ["Assumption", "GaveUpError", "Search"]
 
-MOST_STEPS = 200_000
-
-
-class Need(NamedTuple):
-    """A requirement and the item that has it (None: the list)."""
-
-    requirement: Requirement
-    by: str | None
+MOST_CONFLICTS = 200_000
 
 
-class Clash(NamedTuple):
-    """The need that could not be met on the branch that came furthest, and why each candidate failed."""
+class Assumption(NamedTuple):
+    """Something to try: an item is one of these releases (or absent, where the mask says so)."""
 
-    need: Need
-    reasons: tuple[str, ...]
-    depth: int
-    gave_up: bool = False
+    item: str
+    mask: int
+    tag: tuple[str, ...]
+
+
+class GaveUpError(Exception):
+    """The limit of conflicts was reached."""
 
 
 class _State(NamedTuple):
-    chosen: dict[str, Release]
-    needs: tuple[Need, ...]  # those not yet looked at, in order
-    met: tuple[Need, ...]
+    """What a level began with."""
+
+    needs: int
+    next: int
+    chosen: int
 
 
-def search(universe: Universe, target: Target, wishes: Sequence[str]) -> dict[str, Release] | Clash:
-    """One release for each wish and all that they need, or the clash that came furthest."""
-    needs = tuple(Need(Requirement(id=name), None) for name in wishes)
-    start = _State({}, needs, ())
-    furthest: Clash | None = None
-    stack: list[Iterator[_State]] = [iter((start,))]
-    for _ in range(MOST_STEPS):
-        if not stack:
-            assert furthest is not None
-            return furthest
-        state = next(stack[-1], None)
-        if state is None:
-            stack.pop()
-            continue
-        state = _skip_met(state)
-        if not state.needs:
-            return state.chosen
-        reasons: list[str] = []
-        options = _options(universe, target, state, reasons)
-        if options:
-            stack.append(iter(options))
-        elif furthest is None or len(state.chosen) > furthest.depth:
-            furthest = Clash(state.needs[0], tuple(reasons), len(state.chosen))
-    return Clash(needs[0], (), 0, gave_up=True)
+class Search:
+    """A search that can be asked again under other assumptions and keeps what it has learned."""
 
+    def __init__(self, space: Space, prefer: Callable[[str, int], int] | None = None) -> None:
+        """``prefer`` answers the bit to take first of an item's mask; the newest where it is None or answers 0."""
+        self.space = space
+        self._engine = space.engine
+        self._prefer = prefer
+        self._needs: list[Requirement] = []
+        self._next = 0
+        self._chosen: list[tuple[Project, int]] = []
+        self._bits: dict[str, int] = {}
+        self._saved: list[_State] = []
 
-def _skip_met(state: _State) -> _State:
-    needs = list(state.needs)
-    met = list(state.met)
-    while needs and any(_meets(state.chosen, one) for one in needs[0].requirement.alternatives):
-        met.append(needs.pop(0))
-    return _State(state.chosen, tuple(needs), tuple(met))
-
-
-def _meets(chosen: dict[str, Release], wanted: Relation) -> bool:
-    own = chosen.get(wanted.id)
-    if own is not None:
-        return wanted.range.admits(own.version)
-    stand_ins = (given for release in chosen.values() for given in (*release.provides, *release.embeds))
-    return any(given.id == wanted.id and wanted.range.admits(given.version) for given in stand_ins)
-
-
-def _options(universe: Universe, target: Target, state: _State, reasons: list[str]) -> list[_State]:
-    need, *rest = state.needs
-    options = []
-    for wanted in need.requirement.alternatives:
-        own = state.chosen.get(wanted.id)
-        if own is not None:
-            reasons.append(f"{wanted.id} {own.version} is already chosen, {wanted.range} is needed")
-            continue
-        if universe.item(wanted.id) is None:
-            reasons.append(f"{wanted.id} is in no catalog")
-            continue
-        for release, reason in universe.releases(wanted.id, target):
-            reason = reason or _against(universe, state, wanted, release)
-            if reason:
-                reasons.append(f"{wanted.id} {release.version} {reason}")
+    def run(self, wishes: Sequence[str], assumptions: Sequence[Assumption] = ()) -> dict[str, Release]:
+        """One release for each wish and all that they need. Raises RefusedError, GaveUpError, ProviderSeenError."""
+        self._reset(wishes, {one.item for one in assumptions})
+        conflict: int | None = None
+        while True:
+            if conflict is None:
+                conflict = self._engine.propagate()
+            if conflict is not None:
+                if self._engine.conflicts >= MOST_CONFLICTS:
+                    raise GaveUpError
+                self._engine.learn(conflict)
+                self._restore()
+                conflict = None
                 continue
-            more = tuple(Need(one, wanted.id) for one in release.requires)
-            options.append(_State({**state.chosen, wanted.id: release}, (need, *rest, *more), state.met))
-    return options
+            if self._engine.level < len(assumptions):
+                self._assume(assumptions[self._engine.level])
+                continue
+            option = self._option()
+            if option is None:
+                return {project.name: project.release(bit) for project, bit in self._chosen}
+            conflict = self._choose(*option)
 
+    def _reset(self, wishes: Sequence[str], assumed: set[str]) -> None:
+        self._engine.backjump(0)
+        self._needs = [Requirement(id=name) for name in wishes]
+        self._next = 0
+        self._chosen = []
+        self._bits = {}
+        self._saved = []
+        for name in wishes:
+            project = self.space.project(name)
+            if name not in assumed and not self.space.domain(project) & ~ABSENT:
+                raise self._engine.refuse(project.var, project.full & ~ABSENT)
 
-def _against(universe: Universe, state: _State, wanted: Relation, release: Release) -> str:
-    """Why a release that the target takes does not fit beside what is chosen."""
-    if not wanted.range.admits(release.version):
-        return f"is outside {wanted.range}"
-    for need in (*state.met, *state.needs):
-        for one in need.requirement.alternatives if need.requirement.id == wanted.id else ():
-            if not one.range.admits(release.version):
-                return f"is outside {one.range}, which {need.by or universe.request.source} needs"
-    for name, other in state.chosen.items():
-        for clash in other.conflicts:
-            if clash.id == wanted.id and clash.range.admits(release.version):
-                return f"cannot be beside {name} {other.version}"
-        for soft in other.optional:
-            if soft.id == wanted.id and not soft.range.admits(release.version):
-                return f"is outside {soft.range}, which {name} {other.version} takes"
-    for clash in release.conflicts:
-        rival = state.chosen.get(clash.id)
-        if rival is not None and clash.range.admits(rival.version):
-            return f"cannot be beside {clash.id} {rival.version}"
-    for soft in release.optional:
-        rival = state.chosen.get(soft.id)
-        if rival is not None and not soft.range.admits(rival.version):
-            return f"takes {soft.id} {soft.range} only"
-    return ""
+    def _assume(self, one: Assumption) -> None:
+        project = self.space.project(one.item)
+        mask = one.mask & self.space.domain(project)
+        if not mask:
+            refused = self._engine.refuse(project.var, one.mask)
+            raise RefusedError(refused.facts, refused.assumed | {one.tag})
+        self._saved.append(_State(len(self._needs), self._next, len(self._chosen)))
+        self._engine.decide(project.var, mask, one.tag)
+
+    def _choose(self, project: Project, bit: int) -> int | None:
+        """Decides a release and states what it says; the number of a clause that is false then, if one is."""
+        self._saved.append(_State(len(self._needs), self._next, len(self._chosen)))
+        release = project.release(bit)
+        numbers = self.space.clauses_of(project, release)
+        self._engine.decide(project.var, bit)
+        self._chosen.append((project, bit))
+        self._bits[project.name] = bit
+        self._needs.extend(release.requires)
+        for number in numbers:
+            false = self._engine.assert_clause(number)
+            if false is not None:
+                return false
+        return None
+
+    def _restore(self) -> None:
+        level = self._engine.level
+        if level < len(self._saved):
+            state = self._saved[level]
+            del self._saved[level:]
+            del self._needs[state.needs :]
+            self._next = state.next
+            for project, _ in self._chosen[state.chosen :]:
+                del self._bits[project.name]
+            del self._chosen[state.chosen :]
+
+    def _option(self) -> tuple[Project, int] | None:
+        """What to choose for the next need that is not met; None when all are."""
+        while self._next < len(self._needs):
+            need = self._needs[self._next]
+            if not self._met(need):
+                for project, mask in self._ways(need):
+                    left = mask & self.space.domain(project)
+                    if left and project.name not in self._bits:
+                        bit = self._prefer(project.name, left) if self._prefer else 0
+                        return project, bit or 1 << (left.bit_length() - 1)
+                raise AssertionError("a need that nothing can meet is a false clause, and was seen before")
+            self._next += 1
+        return None
+
+    def _met(self, need: Requirement) -> bool:
+        return any(self._bits.get(project.name, 0) & mask for project, mask in self._ways(need))
+
+    def _ways(self, need: Requirement) -> Iterator[tuple[Project, int]]:
+        for wanted in need.alternatives:
+            project = self.space.project(wanted.id)
+            yield project, project.mask(wanted.range)
+        for wanted in need.alternatives:
+            for stand_in in self.space.providers(wanted.id):
+                yield stand_in, stand_in.providing(wanted.id, wanted.range)

@@ -2,101 +2,185 @@
 
 import re
 
+import msgspec
+
 from rhizon.core.errors import NoSolutionError
 from rhizon.core.finding import Finding
-from rhizon.core.model.catalog import LoaderBuild, Release
+from rhizon.core.model.catalog import LoaderBuild
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.lock import Dropped, Target
+from rhizon.core.model.lock import Dropped, Lock, Target
 from rhizon.core.names import near
+from rhizon.core.solve.engine import RefusedError
+from rhizon.core.solve.facts import Fact, Wished, sentence
+from rhizon.core.solve.optimise import Kept, keep_most
 from rhizon.core.solve.problem import Request, Shelf
-from rhizon.core.solve.search import Clash, search
+from rhizon.core.solve.project import ABSENT
+from rhizon.core.solve.refusal import headline, irreducible
+from rhizon.core.solve.repairs import repairs
+from rhizon.core.solve.search import Assumption, GaveUpError, Search
 from rhizon.core.solve.solution import Solution, make_lock
+from rhizon.core.solve.space import ProviderSeenError, Space
 from rhizon.core.solve.targets import candidates
 from rhizon.core.solve.universe import Universe
 
 __all__ = ["solve"]
 
-MOST_REASONS = 12
+
+class _Best(msgspec.Struct):
+    """The best target so far; ``cost`` is what it gives up, in the order in which that counts."""
+
+    cost: tuple[int, int]
+    target: Target
+    build: LoaderBuild
+    kept: Kept
+    dropped: tuple[Dropped, ...]
+
+
+class _Failure(msgspec.Struct):
+    """A target that does not carry the required wishes; ``carried`` counts those that it has releases for."""
+
+    target: Target
+    space: Space
+    refused: RefusedError
+    carried: int
 
 
 def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
     """The preferred target that meets every required wish and keeps most optional ones.
 
-    Raises :class:`NoSolutionError` when none does.
+    Raises :class:`NoSolutionError` with an irreducible core and verified repairs when none does.
     """
     universe = Universe(request, game, shelf)
     findings = _known(request, game, shelf, universe)
     host = shelf.host(game.id)
-    best: tuple[int, Target, LoaderBuild, dict[str, Release], tuple[Dropped, ...]] | None = None
-    clashes: list[tuple[Target, Clash]] = []
-    for target, build in candidates(request, game, host[1]):
-        outcome = _on_target(universe, target)
-        if isinstance(outcome, Clash):
-            clashes.append((target, outcome))
+    best: _Best | None = None
+    failures: list[_Failure] = []
+    for target, build in _keep_first(request, candidates(request, game, host[1])):
+        outcome = _on_target(universe, target, build)
+        if isinstance(outcome, _Failure):
+            failures.append(outcome)
             continue
-        chosen, dropped = outcome
-        if best is None or len(dropped) < best[0]:
-            best = (len(dropped), target, build, chosen, dropped)
-        if not dropped:
+        if best is None or outcome.cost < best.cost:
+            best = outcome
+        if best.cost == (0, 0) or (request.keep is not None and best.target == request.keep.target):
             break
     if best is None:
-        raise _no_solution(universe, clashes)
-    _, target, build, chosen, dropped = best
-    lock = make_lock(universe, target, build, host, chosen, dropped)
+        raise _no_solution(universe, shelf, failures)
+    findings += _kept_findings(universe, best)
+    lock = make_lock(universe, best.target, best.build, host, best.kept.chosen, best.dropped)
     return Solution(lock=lock, findings=tuple(findings))
 
 
-def _on_target(universe: Universe, target: Target) -> tuple[dict[str, Release], tuple[Dropped, ...]] | Clash:
-    """The required wishes together, then each optional wish in the order of the list, kept when it fits."""
-    wishes = universe.request.wishes
-    kept = [name for name, wish in wishes.items() if not wish.optional]
-    outcome = search(universe, target, kept)
-    if isinstance(outcome, Clash):
-        return outcome
-    everything = search(universe, target, list(wishes))
-    if not isinstance(everything, Clash):
-        return everything, ()
-    dropped = []
-    for name, wish in wishes.items():
-        if not wish.optional:
-            continue
-        attempt = search(universe, target, [*kept, name])
-        if isinstance(attempt, Clash):
-            dropped.append(Dropped(id=name, reason="; ".join(attempt.reasons or (_sentence(attempt),))[:400]))
-        else:
-            outcome = attempt
-            kept.append(name)
-    return outcome, tuple(dropped)
+def _keep_first(request: Request, found: list[tuple[Target, LoaderBuild]]) -> list[tuple[Target, LoaderBuild]]:
+    """A lock that is to be kept is kept with its target, where that is still admissible."""
+    if request.keep is None:
+        return found
+    return sorted(found, key=lambda one: one[0] != request.keep.target)  # type: ignore[union-attr]
+
+
+def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best | _Failure:
+    required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
+    seeds: tuple[str, ...] = ()
+    while True:
+        try:
+            space = Space(universe, target, required, seeds)
+            try:
+                return _best_on(universe, space, build, required)
+            except RefusedError as refused:
+                carried = sum(bool(space.domain(space.project(name)) & ~ABSENT) for name in required)
+                return _Failure(target, space, refused, carried)
+        except ProviderSeenError as seen:
+            seeds = (*seeds, seen.name)
+        except GaveUpError:
+            raise NoSolutionError(
+                "solve-gave-up",
+                f"no answer was found for {universe.request.source} within the search limit",
+                hint="Fix the target in the list ([target]) or ask for narrower ranges.",
+            ) from None
+
+
+def _best_on(universe: Universe, space: Space, build: LoaderBuild, required: list[str]) -> _Best:
+    """Most optional wishes, then fewest changes of a lock that is to be kept. Raises RefusedError."""
+    request = universe.request
+    search = Search(space)
+    optional = [name for name, wish in request.wishes.items() if wish.optional]
+    if not optional and request.keep is None:
+        return _Best((0, 0), space.target, build, Kept(search.run(required), [], proved=True), ())
+    soft = [Assumption(name, space.project(name).mask(request.wishes[name].range), ("wish", name)) for name in optional]
+    kept = keep_most(search, list(request.wishes), (), soft)
+    dropped = tuple(Dropped(id=one.item, reason=_why_dropped(space, search, required, one)) for one in kept.given_up)
+    if request.keep is None:
+        return _Best((len(dropped), 0), space.target, build, kept, dropped)
+    gone = {one.item for one in kept.given_up}
+    hard = [one for one in soft if one.item not in gone]
+    wishes = [name for name in request.wishes if name not in gone]
+    stay = []
+    for name, version in universe.locked.items():
+        project = space.project(name)
+        locked = sum(2 << at for at, one in enumerate(project.releases) if one.version == version)
+        stay.append(Assumption(name, locked | ABSENT, ("stay", name)))
+    final = keep_most(search, wishes, hard, stay)
+    return _Best((len(dropped), len(final.given_up)), space.target, build, final, dropped)
+
+
+def _why_dropped(space: Space, search: Search, required: list[str], one: Assumption) -> str:
+    try:
+        search.run([*required, one.item], [one])
+    except RefusedError as refused:
+        facts = irreducible(space, {*refused.facts, *_as_wished(space, one)})
+        told = [sentence(fact, space.request) for fact in facts if not isinstance(fact, Wished)]
+        return "; ".join(told)[:400]
+    return "it does not fit beside the other optional items"
+
+
+def _as_wished(space: Space, one: Assumption) -> list[Fact]:
+    """An assumption as a fact, so that a refusal under it can be explained without it."""
+    fact = Wished(one.item, space.request.wishes[one.item].range.text)
+    space.meaning[fact] = {one.item: one.mask}
+    return [fact]
+
+
+def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
+    findings = []
+    for name, release in sorted(best.kept.chosen.items()):
+        if release.yanked:
+            findings.append(
+                Finding(
+                    code="yanked-kept",
+                    severity="warning",
+                    subject=f"{name} {release.version}",
+                    what=f"it was withdrawn by its author ({release.yanked}) and is kept from the lock",
+                    remedy="Solve without --keep to move to another release.",
+                )
+            )
+    if not best.kept.proved:
+        findings.append(
+            Finding(
+                code="keep-not-proved",
+                severity="info",
+                subject=universe.request.source,
+                what="the lock could not be proved to be kept as far as possible",
+                remedy="Look at the changes; pin what must stay.",
+            )
+        )
+    return findings
 
 
 def _known(request: Request, game: GameDefinition, shelf: Shelf, universe: Universe) -> list[Finding]:
     """Every wish must be in a catalog; look-alikes of a wish are findings."""
     index = shelf.index(game.id).items
     unknown = []
-    findings = []
     for name in request.wishes:
-        if universe.item(name) is None:
-            other = shelf.other_game(game.id, name)
-            guesses = near(name, index)
-            if other is not None:
-                unknown.append(f"{name} is known for the game {other} only")
-            elif guesses:
-                unknown.append(f"{name} is in no catalog; near it: {', '.join(guesses)}")
-            else:
-                unknown.append(f"{name} is in no catalog")
+        if universe.item(name) is not None:
             continue
-        title = _key(index[name].title) if name in index else ""
-        for rival, line in index.items():
-            if rival != name and (_key(rival) == _key(name) or (title and _key(line.title) == title)):
-                findings.append(
-                    Finding(
-                        code="look-alike",
-                        severity="warning",
-                        subject=name,
-                        what=f"{rival} looks like it ({line.title}) and is another item",
-                        remedy=f"If you meant {rival}, write that id in the list.",
-                    )
-                )
+        other = shelf.other_game(game.id, name)
+        guesses = near(name, index)
+        if other is not None:
+            unknown.append(f"{name} is known for the game {other} only")
+        elif guesses:
+            unknown.append(f"{name} is in no catalog; near it: {', '.join(guesses)}")
+        else:
+            unknown.append(f"{name} is in no catalog")
     if unknown:
         lead = unknown[0] if len(unknown) == 1 else f"{len(unknown)} items of {request.source} are not to be had"
         raise NoSolutionError(
@@ -105,6 +189,27 @@ def _known(request: Request, game: GameDefinition, shelf: Shelf, universe: Unive
             details=unknown if len(unknown) > 1 else (),
             hint="Correct the id in the list, or add a catalog that has it (--catalog).",
         )
+    return _look_alikes(request, {name: line.title for name, line in index.items()})
+
+
+def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
+    alike: dict[str, set[str]] = {}
+    for name, title in titles.items():
+        alike.setdefault(_key(name), set()).add(name)
+        alike.setdefault(_key(title), set()).add(name)
+    findings = []
+    for name in request.wishes:
+        rivals = alike.get(_key(name), set()) | alike.get(_key(titles.get(name, name)), set())
+        findings += [
+            Finding(
+                code="look-alike",
+                severity="warning",
+                subject=name,
+                what=f"{rival} looks like it ({titles[rival]}) and is another item",
+                remedy=f"If you meant {rival}, write that id in the list.",
+            )
+            for rival in sorted(rivals - {name})
+        ]
     return findings
 
 
@@ -112,30 +217,48 @@ def _key(text: str) -> str:
     return re.sub(r"[\W_]+", "", text).casefold()
 
 
-def _no_solution(universe: Universe, clashes: list[tuple[Target, Clash]]) -> NoSolutionError:
-    """The clash of the target that came furthest; ties go to the preferred target."""
-    target, clash = max(clashes, key=lambda one: one[1].depth)
-    if clash.gave_up:
-        return NoSolutionError(
-            "solve-gave-up",
-            f"no answer was found for {universe.request.source} within the search limit",
-            hint="Fix the target in the list ([target]) or ask for narrower ranges.",
-        )
+def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> NoSolutionError:
+    """The story of the target that came furthest; ties go to the preferred one."""
+    nearest = max(failures, key=lambda one: one.carried)
+    target = nearest.target
     on = f"{universe.game.title} {target.game_version}, {target.loader} {target.loader_build}"
     if target.runtime_major:
         on += f", {target.runtime.capitalize()} {target.runtime_major}"
-    tried = len({(one.game_version, one.loader, one.loader_build) for one, _ in clashes})
-    return NoSolutionError(
+    facts = irreducible(nearest.space, nearest.refused.facts)
+
+    def attempt(changed: Request) -> Lock | None:
+        try:
+            return _quiet(changed, universe.game, shelf)
+        except NoSolutionError:
+            return None
+
+    core = tuple(sentence(fact, universe.request) for fact in facts)
+    mended = tuple(repairs(universe.request, facts, attempt))
+    tried = len(failures)
+    error = NoSolutionError(
         "no-solution",
-        _sentence(clash),
-        details=[f"on {on}:", *clash.reasons[:MOST_REASONS], f"{tried} targets were tried; this one came furthest"],
-        hint="Widen the range in the list, mark the item optional, allow its preview channel, or free [target].",
+        headline(facts, on),
+        details=[
+            *(f"{number}. {text}" for number, text in enumerate(core, 1)),
+            *([f"{tried} targets were tried; this one came furthest"] if tried > 1 else []),
+            *(["any one of these would do:"] if mended else []),
+            *(f"- {one.text}" for one in mended),
+        ],
+        hint=f"For instance: {mended[0].text}."
+        if mended
+        else "No single small change helps: free [target] or drop items.",
     )
+    error.core = core
+    error.repairs = tuple({"kind": one.kind, "item": one.item, "text": one.text} for one in mended)
+    return error
 
 
-def _sentence(clash: Clash) -> str:
-    need = clash.need
-    wanted = " or ".join(one.id if one.range.open else f"{one.id} {one.range}" for one in need.requirement.alternatives)
-    if need.by is None:
-        return f"no release of {wanted} fits"
-    return f"{need.by} needs {wanted}, and no release of it fits"
+def _quiet(request: Request, game: GameDefinition, shelf: Shelf) -> Lock:
+    """The lock of a question, without a story when there is none. Raises NoSolutionError."""
+    universe = Universe(request, game, shelf)
+    host = shelf.host(game.id)
+    for target, build in candidates(request, game, host[1]):
+        outcome = _on_target(universe, target, build)
+        if isinstance(outcome, _Best):
+            return make_lock(universe, target, build, host, outcome.kept.chosen, outcome.dropped)
+    raise NoSolutionError("no-solution", "it has no solution", hint="")

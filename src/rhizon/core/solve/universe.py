@@ -24,6 +24,7 @@ class Universe:
         self._shelf = shelf
         self._items: dict[str, tuple[str, Item] | None] = {}
         self._accepts: dict[str, tuple[str, ...]] = {}
+        self.locked = {one.id: one.version for one in request.keep.releases} if request.keep is not None else {}
 
     def item(self, name: str) -> Item | None:
         """The item, or None when no catalog has it."""
@@ -53,16 +54,21 @@ class Universe:
 
     def reason_against(self, name: str, release: Release, target: Target) -> str:
         """Why the release cannot be chosen on the target whatever else is chosen; empty when it can."""
-        if name in self.request.exclude:
-            return f"is excluded by {self.request.source}"
         wish = self.request.wishes.get(name)
         if wish is not None and not wish.range.admits(release.version):
             return f"is outside {wish.range}, which {self.request.source} asks for"
+        return self.limit(name, release, target)
+
+    def limit(self, name: str, release: Release, target: Target) -> str:
+        """The same without the list's own range."""
+        if name in self.request.exclude:
+            return f"is excluded by {self.request.source}"
         if not self._takes(name, target):
             return f"is a kind of content that {target.loader} does not take"
-        if release.yanked:
+        if release.yanked and self.locked.get(name) != release.version:
             return f"was withdrawn by its author ({release.yanked})"
-        if CHANNELS.index(release.channel) > CHANNELS.index(self.request.channel_of(name)):
+        settled = CHANNELS.index(release.channel) <= CHANNELS.index(self.request.channel_of(name))
+        if not settled and self.locked.get(name) != release.version:
             return f"is on the {release.channel} channel"
         return self._off_target(release, target)
 

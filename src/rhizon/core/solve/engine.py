@@ -1,0 +1,289 @@
+"""Conflict-driven search over variables whose domains are bit masks.
+
+A literal is a pair (variable, mask): "the value is one of these". A clause is a table of literals, at least
+one of which must hold. Deciding narrows a domain; propagation narrows others through clauses that have one
+literal left (watched literals: Moskewicz et al., Chaff, DAC 2001). A conflict is resolved backwards to its
+first unique implication point and learned (Marques-Silva and Sakallah, GRASP, 1996); resolving two clauses on a
+many-valued variable intersects their masks (signed resolution: Beckert, Haehnle and Manya, 2000). Every clause
+remembers what it was made from, so that a refusal can name the facts behind it.
+
+The engine knows nothing of releases: facts are opaque tags.
+"""
+
+from bisect import bisect_right
+from collections.abc import Hashable, Iterable, Mapping
+
+__all__ = ["Engine", "RefusedError"]
+
+Clause = dict[int, int]
+Fact = Hashable
+
+
+class RefusedError(Exception):
+    """No value is left; ``facts`` are enough to see why, ``assumed`` are the assumptions among the reasons."""
+
+    def __init__(self, facts: frozenset[Fact], assumed: frozenset[Fact]) -> None:
+        super().__init__("no solution")
+        self.facts = facts
+        self.assumed = assumed
+
+
+class Engine:
+    """Domains, clauses and the trail.
+
+    Invariants: ``domain[v]`` is the initial domain narrowed by the trail's events on ``v`` in order; an event's
+    reason is a clause all of whose other literals were false before the event; ``conflicts`` only grows.
+    """
+
+    def __init__(self) -> None:
+        self.domain: list[int] = []
+        self.conflicts = 0
+        self._full: list[int] = []
+        self._base: list[list[tuple[int, Fact]]] = []
+        self._clauses: list[Clause] = []
+        self._made_of: list[tuple[frozenset[Fact], tuple[int, ...]]] = []
+        self._pairs: list[list[int]] = []
+        self._watch: list[list[int]] = []
+        self._history: list[list[int]] = []
+        self._trail: list[tuple[int, int, int]] = []  # variable, domain before, reason (-1: decided)
+        self._levels: list[int] = []  # trail length at the begin of each decision level
+        self._tags: list[Fact | None] = []  # of each level: the assumption that was decided there
+        self._head = 0
+
+    @property
+    def level(self) -> int:
+        """How many decisions stand."""
+        return len(self._levels)
+
+    def variable(self, full: int, limits: Iterable[tuple[int, Fact]] = ()) -> int:
+        """A new variable with all values ``full``, narrowed from the outset by limits, each a mask and its fact."""
+        domain = full
+        kept = []
+        for mask, fact in limits:
+            if full & ~mask:
+                kept.append((mask, fact))
+            domain &= mask
+        self.domain.append(domain)
+        self._full.append(full)
+        self._base.append(kept)
+        self._watch.append([])
+        self._history.append([])
+        return len(self.domain) - 1
+
+    def add(self, literals: Mapping[int, int], fact: Fact) -> int:
+        """Adds a clause that ``fact`` stands for; answers its number. It may be unit or false right now: see
+        :meth:`assert_clause`."""
+        return self._attach(dict(literals), frozenset((fact,)), ())
+
+    def _attach(self, clause: Clause, facts: frozenset[Fact], made_of: tuple[int, ...]) -> int:
+        number = len(self._clauses)
+        self._clauses.append(clause)
+        self._made_of.append((facts, made_of))
+        order = sorted(clause, key=lambda v: (self.domain[v] & clause[v] == 0, -self._since(v, clause[v])))
+        self._pairs.append(order[:2])
+        for var in order[:2]:
+            self._watch[var].append(number)
+        return number
+
+    def _since(self, var: int, mask: int) -> int:
+        """Where on the trail the literal became false; -1: from the outset or not at all."""
+        if self.domain[var] & mask:
+            return -1
+        for at in reversed(self._history[var]):
+            if self._trail[at][1] & mask:
+                return at
+        return -1
+
+    def decide(self, var: int, mask: int, tag: Fact | None = None) -> None:
+        """A new level on which the variable is one of ``mask``; some value must be left."""
+        self._levels.append(len(self._trail))
+        self._tags.append(tag)
+        self._narrow(var, self.domain[var] & mask, -1)
+
+    def _narrow(self, var: int, to: int, reason: int) -> None:
+        self._history[var].append(len(self._trail))
+        self._trail.append((var, self.domain[var], reason))
+        self.domain[var] = to
+
+    def assert_clause(self, number: int) -> int | None:
+        """Narrows what a clause that is unit now narrows; the clause's number when it is false."""
+        open_var = -1
+        clause = self._clauses[number]
+        for var, mask in clause.items():
+            if self.domain[var] & mask:
+                if open_var >= 0:
+                    return None
+                open_var = var
+        if open_var < 0:
+            return number
+        to = self.domain[open_var] & clause[open_var]
+        if to != self.domain[open_var]:
+            self._narrow(open_var, to, number)
+        return None
+
+    def propagate(self) -> int | None:
+        """Narrows domains until nothing follows any more; the number of a clause that became false, if one did."""
+        domain, clauses, pairs, watch, trail = self.domain, self._clauses, self._pairs, self._watch, self._trail
+        while self._head < len(trail):
+            var = trail[self._head][0]
+            self._head += 1
+            watching = watch[var]
+            kept: list[int] = []
+            for at, number in enumerate(watching):
+                clause = clauses[number]
+                if domain[var] & clause[var]:
+                    kept.append(number)
+                    continue
+                pair = pairs[number]
+                if len(pair) == 1:
+                    watch[var] = watching
+                    return number
+                other = pair[0] if pair[1] == var else pair[1]
+                wanted = clause[other]
+                to = domain[other] & wanted
+                if to == domain[other]:
+                    kept.append(number)  # it holds already
+                    continue
+                if len(clause) > 2:
+                    spare = next((v for v, m in clause.items() if v != var and v != other and domain[v] & m), -1)
+                    if spare >= 0:
+                        pairs[number] = [other, spare]
+                        watch[spare].append(number)
+                        continue
+                kept.append(number)
+                if not to:
+                    watch[var] = kept + watching[at + 1 :]
+                    return number
+                self._narrow(other, to, number)
+            watch[var] = kept
+        return None
+
+    def learn(self, number: int) -> None:
+        """Takes back as far as the false clause asks and narrows what follows there. Raises :class:`RefusedError`."""
+        self.conflicts += 1
+        clause, facts, made_of = self._analyse(number)
+        if not clause:
+            raise RefusedError(*self._facts(facts, made_of))
+        since = sorted(self._since(var, mask) for var, mask in clause.items())
+        back = bisect_right(self._levels, since[-2]) if len(since) > 1 else 0
+        learned = self._attach(clause, facts, made_of)
+        self.backjump(back)
+        false = self.assert_clause(learned)
+        assert false is None
+        # the asserting literal and the latest other one are watched: those are the first to be free again
+
+    def _analyse(self, number: int) -> tuple[Clause, frozenset[Fact], tuple[int, ...]]:
+        """The first unique implication point; an empty clause when the conflict rests on no decision."""
+        clause: Clause = {}
+        facts: set[Fact] = set()
+        made_of = [number]
+        since: dict[int, int] = {}
+
+        def take(var: int, mask: int) -> None:
+            mask |= clause.get(var, 0)
+            at = self._since(var, mask)
+            if at < 0:
+                clause.pop(var, None)
+                since.pop(var, None)
+                facts.update(self._why_never(var, mask))
+            else:
+                clause[var] = mask
+                since[var] = at
+
+        for var, mask in self._clauses[number].items():
+            take(var, mask)
+        while since:
+            latest = max(since, key=since.__getitem__)
+            at = since[latest]
+            level = bisect_right(self._levels, at)
+            begin = self._levels[level - 1] if level else 0
+            if level and sum(one >= begin for one in since.values()) == 1:
+                return clause, frozenset(facts), tuple(made_of)
+            reason = self._trail[at][2]
+            assert reason >= 0, "a decision is the only event of its level before it propagates"
+            made_of.append(reason)
+            why = self._clauses[reason]
+            mask = clause.pop(latest) & why[latest]
+            del since[latest]
+            for var, other in why.items():
+                if var != latest:
+                    take(var, other)
+            if mask:
+                take(latest, mask)
+        return {}, frozenset(facts), tuple(made_of)
+
+    def _why_never(self, var: int, mask: int) -> list[Fact]:
+        """Limits that together take every value of ``mask`` from the variable's first domain."""
+        left = self._full[var] & mask
+        facts = []
+        for allowed, fact in self._base[var]:
+            if left & ~allowed:
+                facts.append(fact)
+                left &= allowed
+        return facts
+
+    def refuse(self, var: int, mask: int) -> RefusedError:
+        """Why no value of ``mask`` is left for the variable, down to facts and assumptions."""
+        clause = {var: mask}
+        facts: set[Fact] = set()
+        assumed: set[Fact] = set()
+        made_of: list[int] = []
+        while clause:
+            latest = max(clause, key=lambda v: self._since(v, clause[v]))
+            at = self._since(latest, clause[latest])
+            wanted = clause.pop(latest)
+            if at < 0:
+                facts.update(self._why_never(latest, wanted))
+                continue
+            reason = self._trail[at][2]
+            if reason < 0:
+                tag = self._tags[bisect_right(self._levels, at) - 1]
+                if tag is not None:
+                    assumed.add(tag)
+                rest = wanted & ~self._decided_away(at, latest)
+                if rest:
+                    clause[latest] = rest
+                continue
+            made_of.append(reason)
+            why = self._clauses[reason]
+            for other, other_mask in why.items():
+                if other != latest:
+                    clause[other] = clause.get(other, 0) | other_mask
+            if wanted & why[latest]:
+                clause[latest] = wanted & why[latest]
+        found, _ = self._facts(frozenset(facts), tuple(made_of))
+        return RefusedError(found, frozenset(assumed))
+
+    def _decided_away(self, at: int, var: int) -> int:
+        before = self._trail[at][1]
+        later = next((self._trail[i][1] for i in self._history[var] if i > at), self.domain[var])
+        return before & ~later
+
+    def _facts(self, facts: frozenset[Fact], made_of: tuple[int, ...]) -> tuple[frozenset[Fact], frozenset[Fact]]:
+        """Every fact behind a derivation; such a refusal rests on no assumption."""
+        found = set(facts)
+        seen: set[int] = set()
+        waiting = list(made_of)
+        while waiting:
+            number = waiting.pop()
+            if number in seen:
+                continue
+            seen.add(number)
+            own, parts = self._made_of[number]
+            found |= own
+            waiting.extend(parts)
+        return frozenset(found), frozenset()
+
+    def backjump(self, level: int) -> None:
+        """Takes back every decision above ``level`` and all that followed from it."""
+        if level >= len(self._levels):
+            return
+        begin = self._levels[level]
+        for at in range(len(self._trail) - 1, begin - 1, -1):
+            var, before, _ = self._trail[at]
+            self.domain[var] = before
+            self._history[var].pop()
+        del self._trail[begin:]
+        del self._levels[level:]
+        del self._tags[level:]
+        self._head = min(self._head, begin)

@@ -1,0 +1,114 @@
+"""From a refusal to an irreducible set of facts, told as a chain."""
+
+from collections.abc import Iterable, Mapping
+
+from rhizon.core.solve.engine import Engine, RefusedError
+from rhizon.core.solve.facts import Clash, Fact, Limit, Need, Wished
+from rhizon.core.solve.project import ABSENT
+from rhizon.core.solve.space import Space
+
+__all__ = ["chain", "headline", "irreducible"]
+
+
+def irreducible(space: Space, facts: Iterable[object]) -> list[Fact]:
+    """Facts that cannot all hold, of which none can be taken away; in the order of a story.
+
+    Deletion, with each refusal on the way shrinking the set to what it needed (Belov and Marques-Silva,
+    "Accelerating MUS Extraction with Recursive Model Rotation", FMCAD 2011, section II).
+    """
+    meaning = {fact: space.meaning[fact] for fact in sorted(facts, key=repr)}  # type: ignore[index]
+    left: list[Fact] = list(meaning)  # type: ignore[arg-type]
+    needed: set[Fact] = set()
+    for fact in _expendable_first(left):
+        if fact in needed or fact not in left:
+            continue
+        rest = [one for one in left if one is not fact]
+        refused = _refused(space, rest)
+        if refused is None:
+            needed.add(fact)
+        else:
+            left = [one for one in rest if one in refused]
+    return chain(left)
+
+
+def _expendable_first(facts: list[Fact]) -> list[Fact]:
+    """Long facts are tried first, wishes last: what stays is short and near to the list."""
+    rank = {Limit: 1, Clash: 0, Need: 0, Wished: 2}
+    return sorted(facts, key=lambda one: (rank[type(one)], -len(repr(one)), repr(one)))
+
+
+def _refused(space: Space, facts: list[Fact]) -> set[Fact] | None:
+    """Facts behind the refusal when these alone cannot hold; None when they can."""
+    engine = Engine()
+    limits: dict[str, list[tuple[int, Fact]]] = {}
+    clauses: list[tuple[Mapping[str, int], Fact]] = []
+    names: dict[str, None] = {}
+    for fact in facts:
+        said: Mapping[str, int] = space.meaning[fact]
+        names.update(dict.fromkeys(said))
+        if len(said) == 1 and isinstance(fact, Wished | Limit):
+            name, mask = next(iter(said.items()))
+            limits.setdefault(name, []).append((mask, fact))
+        else:
+            clauses.append((said, fact))
+    variables = {name: engine.variable(space.project(name).full, limits.get(name, ())) for name in names}
+    try:
+        for name, var in variables.items():
+            if not engine.domain[var]:
+                raise engine.refuse(var, space.project(name).full)
+        for literals, fact in clauses:
+            false = engine.assert_clause(engine.add({variables[n]: mask for n, mask in literals.items()}, fact))
+            if false is not None:
+                engine.learn(false)
+        _complete(engine)
+    except RefusedError as refused:
+        return {fact for fact in facts if fact in refused.facts}
+    return None
+
+
+def _complete(engine: Engine) -> None:
+    """Any values that fit, absent first. Raises RefusedError."""
+    while True:
+        false = engine.propagate()
+        if false is not None:
+            engine.learn(false)
+            continue
+        loose = next((var for var, mask in enumerate(engine.domain) if mask & (mask - 1)), None)
+        if loose is None:
+            return
+        mask = engine.domain[loose]
+        engine.decide(loose, ABSENT if mask & ABSENT else 1 << (mask.bit_length() - 1))
+
+
+def chain(facts: list[Fact]) -> list[Fact]:
+    """Wishes first, each followed by what it leads to; an item is spoken of before what hangs on it."""
+    told: list[Fact] = []
+    waiting = sorted(facts, key=lambda one: (not isinstance(one, Wished), repr(one)))
+    items: list[str] = []
+    while waiting:
+        step = next(
+            (one for item in items for one in waiting if one.item == item and not isinstance(one, Wished)), None
+        )
+        fact = step if step is not None else waiting[0]
+        waiting.remove(fact)
+        told.append(fact)
+        led = [fact.item]
+        if isinstance(fact, Need):
+            led = [name for name, _ in fact.wanted]
+        elif isinstance(fact, Clash):
+            led = [fact.other]
+        items = [*led, *(one for one in items if one not in led)]
+        if isinstance(fact, Wished) and fact.item not in items:
+            items.insert(0, fact.item)
+    return told
+
+
+def headline(facts: list[Fact], target: str) -> str:
+    """The clash in one sentence."""
+    wished = [one.item for one in facts if isinstance(one, Wished)]
+    if not wished:
+        return f"nothing fits on {target}"
+    if len(wished) == 1:
+        return f"{wished[0]} cannot be had on {target}"
+    names = f"{', '.join(wished[:-1])} and {wished[-1]}"
+    return f"{names} cannot be had together on {target}"

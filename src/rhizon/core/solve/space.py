@@ -1,0 +1,164 @@
+"""The search space of one target, made as the search touches it.
+
+An item becomes a variable when something names it, and the requirements of a release become clauses when that
+release is first chosen: a catalog of any size costs only what the closure touches. Releases of one item that
+say the same share one clause.
+"""
+
+from collections.abc import Iterable, Iterator
+
+from rhizon.core.model.catalog import Relation, Release, Requirement
+from rhizon.core.model.lock import Target
+from rhizon.core.solve.engine import Engine
+from rhizon.core.solve.facts import Clash, Fact, Limit, Need, Wished
+from rhizon.core.solve.project import ABSENT, Project
+from rhizon.core.solve.universe import Universe
+
+__all__ = ["ProviderSeenError", "Space"]
+
+_Key = tuple[object, ...]
+
+
+class ProviderSeenError(Exception):
+    """A release that stands in for something else was seen after clauses about it were made: begin anew.
+
+    ``name`` is the item; a space that is made with it knows it from the outset.
+    """
+
+    def __init__(self, name: str) -> None:
+        super().__init__(name)
+        self.name = name
+
+
+class Space:
+    """Variables and clauses of one target. ``required`` wishes are limits, optional ones only when assumed."""
+
+    def __init__(self, universe: Universe, target: Target, required: Iterable[str], seeds: Iterable[str]) -> None:
+        self.engine = Engine()
+        self.target = target
+        self.request = universe.request
+        self._universe = universe
+        self._required = frozenset(required)
+        self._projects: dict[str, Project] = {}
+        self._by_var: list[Project] = []
+        self._clauses: dict[tuple[str, _Key], int] = {}
+        self._said: dict[str, dict[_Key, int]] = {}
+        self._providers: dict[str, list[Project]] = {}
+        self._asked: set[str] = set()
+        # what each fact says: literals by item, at least one of which holds
+        self.meaning: dict[Fact, dict[str, int]] = {}
+        for name in (*universe.request.wishes, *seeds):
+            self.project(name)
+
+    def project(self, name: str) -> Project:
+        """The item as a variable; unknown items can only be absent."""
+        known = self._projects.get(name)
+        if known is not None:
+            return known
+        made = Project(name, self._universe.item(name))
+        limits = list(self._limits(made))
+        self.meaning.update((fact, {name: mask}) for mask, fact in limits)
+        made.var = self.engine.variable(made.full, limits)
+        self._projects[name] = made
+        self._by_var.append(made)
+        for given in sorted({one.id for release in made.releases for one in (*release.provides, *release.embeds)}):
+            self._providers.setdefault(given, []).append(made)
+            self._providers[given].sort(key=lambda one: one.name)
+            if given in self._asked and given != name:
+                raise ProviderSeenError(name)
+        return made
+
+    def _limits(self, project: Project) -> Iterator[tuple[int, Fact]]:
+        name = project.name
+        wish = self._universe.request.wishes.get(name)
+        if name in self._required and wish is not None:
+            mask = project.mask(wish.range)
+            yield mask, Wished(name, wish.range.text, () if mask else project.versions(project.full))
+        elif wish is not None and not wish.range.open:
+            outside = project.full & ~project.mask(wish.range) & ~ABSENT
+            reason = f"is outside {wish.range}, which {self._universe.request.source} asks for"
+            yield project.full & ~outside, self._limit(project, outside, reason)
+        barred: dict[str, int] = {}
+        for at, release in enumerate(project.releases):
+            reason = self._universe.limit(name, release, self.target)
+            if reason:
+                barred[reason] = barred.get(reason, 0) | 2 << at
+        for reason, mask in barred.items():
+            yield project.full & ~mask, self._limit(project, mask, reason)
+
+    @staticmethod
+    def _limit(project: Project, mask: int, reason: str) -> Limit:
+        return Limit(project.name, project.versions(mask), reason, mask | ABSENT == project.full)
+
+    def domain(self, project: Project) -> int:
+        """What is left of it now."""
+        return self.engine.domain[project.var]
+
+    def providers(self, name: str) -> list[Project]:
+        """Known items with releases that stand in for an id, by name."""
+        return self._providers.get(name, [])
+
+    def clauses_of(self, project: Project, release: Release) -> list[int]:
+        """The clauses that hold once the release is chosen, made when they are asked for the first time."""
+        said = self._said.get(project.name)
+        if said is None:
+            said = self._said[project.name] = _grouped(project)
+        return [self._clause(project, key, said[key]) for key in _keys(release, project.name)]
+
+    def _clause(self, project: Project, key: _Key, mask: int) -> int:
+        number = self._clauses.get((project.name, key))
+        if number is None:
+            kind, subject = key[0], key[1]
+            if kind == "need":
+                assert isinstance(subject, Requirement)
+                literals, fact = self._need(project, mask, subject)
+            else:
+                assert isinstance(subject, Relation)
+                literals, fact = self._relation(project, mask, subject, only=kind == "only")
+            number = self._clauses[(project.name, key)] = self.engine.add(literals, fact)
+            self.meaning[fact] = {self._by_var[var].name: allowed for var, allowed in literals.items()}
+        return number
+
+    def _need(self, project: Project, mask: int, need: Requirement) -> tuple[dict[int, int], Fact]:
+        literals = {project.var: project.full & ~mask}
+        for wanted in need.alternatives:
+            self._asked.add(wanted.id)
+            other = self.project(wanted.id)
+            if other is not project:
+                literals[other.var] = literals.get(other.var, 0) | other.mask(wanted.range)
+            else:  # a release that needs its own item must be in the range itself
+                literals[project.var] |= mask & project.mask(wanted.range)
+            for stand_in in self.providers(wanted.id):
+                giving = stand_in.providing(wanted.id, wanted.range)
+                literals[stand_in.var] = literals.get(stand_in.var, 0) | giving
+        wishes = tuple((one.id, one.range.text) for one in need.alternatives)
+        missing = all(not self.project(one.id).releases for one in need.alternatives)
+        return literals, Need(project.name, project.versions(mask), wishes, missing)
+
+    def _relation(self, project: Project, mask: int, relation: Relation, *, only: bool) -> tuple[dict[int, int], Fact]:
+        other = self.project(relation.id)
+        meant = other.mask(relation.range)
+        allowed = meant | ABSENT if only else other.full & ~meant
+        literals = {project.var: project.full & ~mask, other.var: allowed}
+        return literals, Clash(project.name, project.versions(mask), relation.id, relation.range.text, only)
+
+
+def _keys(release: Release, name: str) -> Iterator[_Key]:
+    """What a release says of others; nothing clashes with itself."""
+    for need in release.requires:
+        yield "need", need
+    for clash in release.conflicts:
+        if clash.id != name:
+            yield "clash", clash
+    for soft in release.optional:
+        if soft.id != name:
+            yield "only", soft
+
+
+def _grouped(project: Project) -> dict[_Key, int]:
+    """What releases say, with the mask of those that say it."""
+    said: dict[_Key, int] = {}
+    for at, release in enumerate(project.releases):
+        for key in _keys(release, project.name):
+            said[key] = said.get(key, 0) | 2 << at
+    return said
