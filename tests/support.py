@@ -101,7 +101,14 @@ class MemoryShelf:
         self._others = dict(others or {})
 
     def index(self, game: str) -> ItemIndex:
-        lines = {name: ItemLine(title=item.title, kind=item.kind) for name, item in self._items.items()}
+        lines = {
+            name: ItemLine(
+                title=item.title,
+                kind=item.kind,
+                provides=tuple(sorted({one.id for release in item.releases for one in release.provides})),
+            )
+            for name, item in self._items.items()
+        }
         return ItemIndex(format="rhizon-index/1", items=lines)
 
     def item(self, game: str, name: str) -> tuple[str, Item] | None:

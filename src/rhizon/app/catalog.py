@@ -183,7 +183,15 @@ def _documents(folder: Path, shelf: Shelf, found: list[_Found], findings: list[F
         for item in items:
             documents[f"{game}/items/{item.id}.json"] = encode_json(item)
         index = ItemIndex(
-            format="rhizon-index/1", items={one.id: ItemLine(title=one.title, kind=one.kind) for one in items}
+            format="rhizon-index/1",
+            items={
+                one.id: ItemLine(
+                    title=one.title,
+                    kind=one.kind,
+                    provides=tuple(sorted({given.id for release in one.releases for given in release.provides})),
+                )
+                for one in items
+            },
         )
         documents[f"{game}/items.json"] = encode_json(index)
         documents[f"{game}/host.json"] = encode_json(_host_files(folder, shelf, game))

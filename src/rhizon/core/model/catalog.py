@@ -118,10 +118,11 @@ class Item(Strict, frozen=True, kw_only=True):
 
 
 class ItemLine(Strict, frozen=True, kw_only=True):
-    """One line of the index."""
+    """One line of the index. ``provides`` are other ids that some release stands in for."""
 
     title: Line
     kind: ContentKind
+    provides: tuple[Id, ...] = ()
 
 
 class ItemIndex(Strict, frozen=True, kw_only=True):

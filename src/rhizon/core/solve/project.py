@@ -36,10 +36,14 @@ class Project:
         """The releases of a mask in words, oldest first."""
         return tuple(one.version.text for at, one in enumerate(self.releases) if mask & (2 << at))
 
-    def providing(self, wanted: str, admitted: VersionRange) -> int:
-        """The releases that stand in for another id in a range."""
-        return sum(2 << at for at, one in enumerate(self.releases) if _gives(one, wanted, admitted))
+    def providing(self, wanted: str, admitted: VersionRange, *, embedded: bool) -> int:
+        """The releases that stand in for another id in a range; what they merely carry inside only if so asked.
+        An item never stands in for itself."""
+        if wanted == self.name:
+            return 0
+        return sum(2 << at for at, one in enumerate(self.releases) if _gives(one, wanted, admitted, embedded=embedded))
 
 
-def _gives(release: Release, wanted: str, admitted: VersionRange) -> bool:
-    return any(one.id == wanted and admitted.admits(one.version) for one in (*release.provides, *release.embeds))
+def _gives(release: Release, wanted: str, admitted: VersionRange, *, embedded: bool) -> bool:
+    given = (*release.provides, *release.embeds) if embedded else release.provides
+    return any(one.id == wanted and admitted.admits(one.version) for one in given)

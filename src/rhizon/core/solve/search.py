@@ -49,13 +49,14 @@ class Search:
         self._engine = space.engine
         self._prefer = prefer
         self._needs: list[Requirement] = []
+        self._wishes = 0  # how many of them, the first ones, are the list's own: those no stand-in meets
         self._next = 0
         self._chosen: list[tuple[Project, int]] = []
         self._bits: dict[str, int] = {}
         self._saved: list[_State] = []
 
     def run(self, wishes: Sequence[str], assumptions: Sequence[Assumption] = ()) -> dict[str, Release]:
-        """One release for each wish and all that they need. Raises RefusedError, GaveUpError, ProviderSeenError."""
+        """One release for each wish and all that they need. Raises RefusedError, GaveUpError."""
         self._reset(wishes, {one.item for one in assumptions})
         conflict: int | None = None
         while True:
@@ -79,6 +80,7 @@ class Search:
     def _reset(self, wishes: Sequence[str], assumed: set[str]) -> None:
         self._engine.backjump(0)
         self._needs = [Requirement(id=name) for name in wishes]
+        self._wishes = len(wishes)
         self._next = 0
         self._chosen = []
         self._bits = {}
@@ -105,7 +107,7 @@ class Search:
         self._engine.decide(project.var, bit)
         self._chosen.append((project, bit))
         self._bits[project.name] = bit
-        self._needs.extend(release.requires)
+        self._needs.extend(one for one in release.requires if not _meets_itself(project, bit, one))
         for number in numbers:
             false = self._engine.assert_clause(number)
             if false is not None:
@@ -144,6 +146,11 @@ class Search:
         for wanted in need.alternatives:
             project = self.space.project(wanted.id)
             yield project, project.mask(wanted.range)
+        if self._next < self._wishes:
+            return
         for wanted in need.alternatives:
-            for stand_in in self.space.providers(wanted.id):
-                yield stand_in, stand_in.providing(wanted.id, wanted.range)
+            yield from self.space.stand_ins(wanted)
+
+
+def _meets_itself(project: Project, bit: int, need: Requirement) -> bool:
+    return any(bit & project.providing(one.id, one.range, embedded=True) for one in need.alternatives)

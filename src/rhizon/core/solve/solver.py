@@ -19,7 +19,7 @@ from rhizon.core.solve.refusal import headline, irreducible
 from rhizon.core.solve.repairs import repairs
 from rhizon.core.solve.search import Assumption, GaveUpError, Search
 from rhizon.core.solve.solution import Solution, make_lock
-from rhizon.core.solve.space import ProviderSeenError, Space
+from rhizon.core.solve.space import Space
 from rhizon.core.solve.targets import candidates
 from rhizon.core.solve.universe import Universe
 
@@ -80,23 +80,18 @@ def _keep_first(request: Request, found: list[tuple[Target, LoaderBuild]]) -> li
 
 def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best | _Failure:
     required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
-    seeds: tuple[str, ...] = ()
-    while True:
-        try:
-            space = Space(universe, target, required, seeds)
-            try:
-                return _best_on(universe, space, build, required)
-            except RefusedError as refused:
-                carried = sum(bool(space.domain(space.project(name)) & ~ABSENT) for name in required)
-                return _Failure(target, space, refused, carried)
-        except ProviderSeenError as seen:
-            seeds = (*seeds, seen.name)
-        except GaveUpError:
-            raise NoSolutionError(
-                "solve-gave-up",
-                f"no answer was found for {universe.request.source} within the search limit",
-                hint="Fix the target in the list ([target]) or ask for narrower ranges.",
-            ) from None
+    space = Space(universe, target, required)
+    try:
+        return _best_on(universe, space, build, required)
+    except RefusedError as refused:
+        carried = sum(bool(space.domain(space.project(name)) & ~ABSENT) for name in required)
+        return _Failure(target, space, refused, carried)
+    except GaveUpError:
+        raise NoSolutionError(
+            "solve-gave-up",
+            f"no answer was found for {universe.request.source} within the search limit",
+            hint="Fix the target in the list ([target]) or ask for narrower ranges.",
+        ) from None
 
 
 def _best_on(universe: Universe, space: Space, build: LoaderBuild, required: list[str]) -> _Best:

@@ -14,26 +14,15 @@ from rhizon.core.solve.facts import Clash, Fact, Limit, Need, Wished
 from rhizon.core.solve.project import ABSENT, Project
 from rhizon.core.solve.universe import Universe
 
-__all__ = ["ProviderSeenError", "Space"]
+__all__ = ["Space"]
 
 _Key = tuple[object, ...]
-
-
-class ProviderSeenError(Exception):
-    """A release that stands in for something else was seen after clauses about it were made: begin anew.
-
-    ``name`` is the item; a space that is made with it knows it from the outset.
-    """
-
-    def __init__(self, name: str) -> None:
-        super().__init__(name)
-        self.name = name
 
 
 class Space:
     """Variables and clauses of one target. ``required`` wishes are limits, optional ones only when assumed."""
 
-    def __init__(self, universe: Universe, target: Target, required: Iterable[str], seeds: Iterable[str]) -> None:
+    def __init__(self, universe: Universe, target: Target, required: Iterable[str]) -> None:
         self.engine = Engine()
         self.target = target
         self.request = universe.request
@@ -43,12 +32,13 @@ class Space:
         self._by_var: list[Project] = []
         self._clauses: dict[tuple[str, _Key], int] = {}
         self._said: dict[str, dict[_Key, int]] = {}
-        self._providers: dict[str, list[Project]] = {}
-        self._asked: set[str] = set()
+        self._embedding: dict[str, list[str]] = {}
         # what each fact says: literals by item, at least one of which holds
         self.meaning: dict[Fact, dict[str, int]] = {}
-        for name in (*universe.request.wishes, *seeds):
-            self.project(name)
+        for name in universe.request.wishes:
+            carried = {one.id for release in self.project(name).releases for one in release.embeds}
+            for inner in carried:
+                self._embedding.setdefault(inner, []).append(name)
 
     def project(self, name: str) -> Project:
         """The item as a variable; unknown items can only be absent."""
@@ -61,11 +51,6 @@ class Space:
         made.var = self.engine.variable(made.full, limits)
         self._projects[name] = made
         self._by_var.append(made)
-        for given in sorted({one.id for release in made.releases for one in (*release.provides, *release.embeds)}):
-            self._providers.setdefault(given, []).append(made)
-            self._providers[given].sort(key=lambda one: one.name)
-            if given in self._asked and given != name:
-                raise ProviderSeenError(name)
         return made
 
     def _limits(self, project: Project) -> Iterator[tuple[int, Fact]]:
@@ -94,9 +79,13 @@ class Space:
         """What is left of it now."""
         return self.engine.domain[project.var]
 
-    def providers(self, name: str) -> list[Project]:
-        """Known items with releases that stand in for an id, by name."""
-        return self._providers.get(name, [])
+    def stand_ins(self, wanted: Relation) -> Iterator[tuple[Project, int]]:
+        """Items whose releases stand in for another, by name: those that say so, and wished ones that carry it."""
+        names = {*self._universe.stand_ins(wanted.id), *self._embedding.get(wanted.id, ())} - {wanted.id}
+        for name in sorted(names):
+            project = self.project(name)
+            wished = name in self.request.wishes
+            yield project, project.providing(wanted.id, wanted.range, embedded=wished)
 
     def clauses_of(self, project: Project, release: Release) -> list[int]:
         """The clauses that hold once the release is chosen, made when they are asked for the first time."""
@@ -122,15 +111,10 @@ class Space:
     def _need(self, project: Project, mask: int, need: Requirement) -> tuple[dict[int, int], Fact]:
         literals = {project.var: project.full & ~mask}
         for wanted in need.alternatives:
-            self._asked.add(wanted.id)
-            other = self.project(wanted.id)
-            if other is not project:
-                literals[other.var] = literals.get(other.var, 0) | other.mask(wanted.range)
-            else:  # a release that needs its own item must be in the range itself
-                literals[project.var] |= mask & project.mask(wanted.range)
-            for stand_in in self.providers(wanted.id):
-                giving = stand_in.providing(wanted.id, wanted.range)
-                literals[stand_in.var] = literals.get(stand_in.var, 0) | giving
+            for other, allowed in ((self.project(wanted.id), None), *self.stand_ins(wanted)):
+                fitting = other.mask(wanted.range) if allowed is None else allowed
+                literals[other.var] = literals.get(other.var, 0) | fitting
+            literals[project.var] |= project.providing(wanted.id, wanted.range, embedded=True)
         wishes = tuple((one.id, one.range.text) for one in need.alternatives)
         missing = all(not self.project(one.id).releases for one in need.alternatives)
         return literals, Need(project.name, project.versions(mask), wishes, missing)

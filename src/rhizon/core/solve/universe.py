@@ -23,8 +23,18 @@ class Universe:
         self.game = game
         self._shelf = shelf
         self._items: dict[str, tuple[str, Item] | None] = {}
+        self._stand_ins: dict[str, list[str]] | None = None
         self._accepts: dict[str, tuple[str, ...]] = {}
         self.locked = {one.id: one.version for one in request.keep.releases} if request.keep is not None else {}
+
+    def stand_ins(self, name: str) -> list[str]:
+        """Ids of items that say that they stand in for this one."""
+        if self._stand_ins is None:
+            self._stand_ins = {}
+            for other, line in self._shelf.index(self.game.id).items.items():
+                for given in line.provides:
+                    self._stand_ins.setdefault(given, []).append(other)
+        return self._stand_ins.get(name, [])
 
     def item(self, name: str) -> Item | None:
         """The item, or None when no catalog has it."""
