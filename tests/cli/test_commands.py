@@ -6,6 +6,7 @@ import signal
 import subprocess
 import unittest
 
+from rhizon.cli.commands import COMMANDS
 from tests.support import CATALOG, LIST, PACK, PROGRAM, Case, jar
 
 ROOT = CATALOG.parents[4]
@@ -14,7 +15,7 @@ ROOT = CATALOG.parents[4]
 class Answers(Case):
     def test_help_and_version_of_everything(self) -> None:
         top = self.rhizon("--help")
-        for name in ("demo", "inspect", "solve", "provision", "run", "check", "list", "catalog", "game", "completion"):
+        for name in COMMANDS:
             self.assertIn(f"  {name}", top.out)
             done = self.rhizon(name, "--help")
             self.assertEqual(done.code, 0)
@@ -70,6 +71,72 @@ class Answers(Case):
         self.assertIn("_RHIZON_COMPLETE", self.rhizon("completion", "bash").out)
         self.assertEqual(self.rhizon("game", "list", "--quiet").out, "")
         self.assertIn("no server", self.rhizon("list").out)
+
+
+class Choosing(Case):
+    def test_explain(self) -> None:
+        told = self.rhizon("explain", LIST, "marshlib", "--catalog", CATALOG)
+        self.assertEqual(told.code, 0, told.err)
+        self.assertRegex(told.out, r"\A✓ marshlib 2\.4\.1 is here for list → eelmarket → marshlib\n")
+        self.assertIn("otterden 2.4.0: >=2.3", told.out)
+        self.assertIn("it cannot go", told.out)
+        result = self.rhizon("explain", LIST, "eelmarket", "--catalog", CATALOG, "--json").json["result"]
+        self.assertEqual(result["explained"]["wanted_by"], [{"by": "list", "range": "*"}])
+        self.assertEqual(result["explained"]["without"], [{"id": "tallybook", "before": "1.0.0", "after": None}])
+        newer = self.rhizon("explain", LIST, "otterden", "--catalog", CATALOG, "--json").json["result"]["explained"][
+            "newer"
+        ]
+        self.assertEqual(newer[0]["version"], "3.0.0")
+        for name, words in (("marshlyb", "marshlib"), ("quayside", "optional")):
+            missing = self.rhizon("explain", LIST, name, "--catalog", CATALOG, "--json")
+            self.assertEqual((missing.code, missing.error["code"]), (3, "not-in-solution"))
+            self.assertIn(words, json.dumps(missing.error))
+
+    def test_targets_and_their_picture(self) -> None:
+        table = self.rhizon("targets", LIST, "--catalog", CATALOG, "--json").json["result"]
+        first, last = table["rows"][0], table["rows"][-1]
+        self.assertEqual((first["target"]["loader_build"], first["fitting"], first["wanted"]), ("3.1.0", 9, True))
+        self.assertEqual([cell["id"] for cell in first["cells"] if cell["fit"] != "fits"], ["quayside"])
+        self.assertEqual((last["target"]["game_version"], last["wanted"]), ("4.0", False))
+        self.write("p.list.toml", LIST.read_text("utf-8").replace('reedlight = ">=2, <3"', 'peatfires = "*"'))
+        nearly = self.rhizon("targets", "p.list.toml", "--catalog", CATALOG)
+        self.assertIn("peatfires (0.3.0 nearly: it is on the preview channel)", nearly.out)
+        drawn = self.rhizon("targets", LIST, "--catalog", CATALOG, "--plot", "t.png", "--json")
+        if drawn.code == 1 and drawn.error["code"] == "no-matplotlib":
+            self.skipTest("Matplotlib is not installed")
+        self.assertTrue((self.folder / "t.png").read_bytes().startswith(b"\x89PNG"))
+
+    def test_keep_changes_as_little_as_it_can(self) -> None:
+        self.rhizon("solve", LIST, "--catalog", CATALOG, "--lock", "old.json")
+        lock = json.loads((self.folder / "old.json").read_text())
+        lock["releases"] = [
+            one | {"version": "2.0.3"}
+            if one["id"] == "reedlight"
+            else one | {"version": "2.3.0"}
+            if one["id"] == "marshlib"
+            else one
+            for one in lock["releases"]
+        ]
+        self.write("old.json", json.dumps(lock))
+        kept = self.rhizon("solve", LIST, "--catalog", CATALOG, "--keep", "old.json", "--lock", "new.json", "--json")
+        versions = {one["id"]: one["version"] for one in kept.json["result"]["releases"]}
+        self.assertEqual((versions["reedlight"], versions["marshlib"]), ("2.0.3", "2.3.0"))
+        self.write("moved.list.toml", LIST.read_text("utf-8").replace('">=2, <3"', '">=2.1, <3"'))
+        moved = self.rhizon("solve", "moved.list.toml", "--catalog", CATALOG, "--keep", "old.json", "--json")
+        versions = {one["id"]: one["version"] for one in moved.json["result"]["releases"]}
+        self.assertEqual((versions["reedlight"], versions["marshlib"]), ("2.1.0", "2.3.0"))
+
+    def test_a_refusal_has_a_core_and_tried_repairs(self) -> None:
+        text = LIST.read_text("utf-8").replace('otterden = "*"', 'otterden = ">=3"')
+        self.write("strict.list.toml", text.replace('loader = "keelson"', 'loader = "keelson"\nruntime = "17"'))
+        done = self.rhizon("solve", "strict.list.toml", "--catalog", CATALOG, "--json")
+        self.assertEqual(done.code, 3)
+        self.assertEqual(
+            done.error["core"], ["strict.list.toml asks for otterden >=3", "otterden 3.0.0 wants Java >=21"]
+        )
+        kinds = [one["kind"] for one in done.error["repairs"]]
+        self.assertEqual(kinds, sorted(kinds, key=["channel", "exclusion", "range", "target", "drop"].index))
+        self.assertIn("let otterden be 2.4.0", done.error["repairs"][0]["text"])
 
 
 class CatalogCommands(Case):

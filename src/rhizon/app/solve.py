@@ -8,7 +8,7 @@ from rhizon.adapters.files import translated, write_atomic
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.app.solving import catalogs_for, solve_source
-from rhizon.app.sources import read_source
+from rhizon.app.sources import read_lock, read_source
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.decode import encode_json
@@ -53,14 +53,23 @@ class Solved(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def solve_to_lock(
-    host: Host, path: Path, catalogs: tuple[str, ...], lock_file: Path | None, reporter: Reporter, *, write: bool
+    host: Host,
+    path: Path,
+    catalogs: tuple[str, ...],
+    lock_file: Path | None,
+    reporter: Reporter,
+    *,
+    write: bool,
+    keep: Path | None = None,
 ) -> Solved:
     """Raises NoSolutionError, RemoteError, InputError; the lock file is then as it was."""
     source = read_source(path)
     if source.kind == "lock":
         raise InputError("already-solved", f"{path} is a lock already", hint="Provision from it directly.")
     game = host.games(source.beside).get(source.game)
-    solution = solve_source(source, game, catalogs_for(source, catalogs), host, reporter)
+    solution = solve_source(
+        source, game, catalogs_for(source, catalogs), host, reporter, read_lock(keep) if keep else None
+    )
     lock = solution.lock
     target_file = lock_file or source.beside / f"{source.name}.lock.json"
     if write:

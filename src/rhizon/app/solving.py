@@ -26,13 +26,20 @@ def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] 
     return open_catalogs(here, Path.cwd())
 
 
-def solve_source(source: Source, game: GameDefinition, catalogs: Catalogs, host: Host, reporter: Reporter) -> Solution:
+def solve_source(
+    source: Source,
+    game: GameDefinition,
+    catalogs: Catalogs,
+    host: Host,
+    reporter: Reporter,
+    keep: Lock | None = None,
+) -> Solution:
     """The lock of a list or pack; a lock is its own solution."""
     if isinstance(source.document, Lock):
         return Solution(lock=source.document, findings=())
     reporter.step(f"solving {source.label}")
     majors = majors_to_try(game, host.runtimes(game))
-    solution = solve(source.request(majors), game, catalogs)
+    solution = solve(source.request(majors, keep), game, catalogs)
     lock = solution.lock
     target = lock.target
     text = f"{game.title} {target.game_version}, {game.loaders[target.loader].title} {target.loader_build}"

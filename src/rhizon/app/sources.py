@@ -16,7 +16,7 @@ from rhizon.core.model.pack import PACK_FILE, PACK_TREES, Pack, PackMemory
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.solve import Request, from_list, from_pack
 
-__all__ = ["PACK_ENDING", "Source", "read_pack", "read_source"]
+__all__ = ["PACK_ENDING", "Source", "read_lock", "read_pack", "read_source"]
 
 PACK_ENDING = ".rhz"
 LARGEST_PACK = 4 << 30
@@ -45,13 +45,13 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
         """The folder that relative addresses count from."""
         return self.path.parent
 
-    def request(self, majors: tuple[int, ...]) -> Request:
-        """The question for the solver; a lock has none."""
+    def request(self, majors: tuple[int, ...], keep: Lock | None = None) -> Request:
+        """The question for the solver, staying near to a lock if there is one; a lock itself has no question."""
         match self.document:
             case ContentList():
-                return from_list(self.document, majors, self.label)
+                return msgspec.structs.replace(from_list(self.document, majors, self.label), keep=keep)
             case Pack():
-                return from_pack(self.document, majors, self.label)
+                return msgspec.structs.replace(from_pack(self.document, majors, self.label), keep=keep)
             case _:
                 raise StateError("already-solved", f"{self.label} is a lock", hint="Provision from it directly.")
 
@@ -64,6 +64,11 @@ def read_source(path: Path) -> Source:
     if data.lstrip()[:1] == b"{":
         return _from_lock(path, decode(Lock, data, str(path)))
     return _from_list(path, decode(ContentList, data, str(path)))
+
+
+def read_lock(path: Path) -> Lock:
+    """A lock from its file."""
+    return decode(Lock, read_bytes(path, "lock", 64 << 20), str(path))
 
 
 def _from_list(path: Path, wanted: ContentList) -> Source:

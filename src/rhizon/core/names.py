@@ -22,6 +22,9 @@ LONGEST_PART = 120
 
 # Device names that some systems refuse in any folder and with any ending.
 _RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(10)), *(f"lpt{n}" for n in range(10))}
+# Nearly every path that is ever seen; whatever else is looked at one by one.
+_ORDINARY = re.compile(r"(?:[a-z0-9][A-Za-z0-9_+.-]*/)*[A-Za-z0-9][A-Za-z0-9_+.-]*")
+_SUSPECT = re.compile(r"\.(?:/|$)|(?:^|/)(?:con|prn|aux|nul|com\d|lpt\d)(?:[./]|$)", re.IGNORECASE)
 _FORBIDDEN = set('<>:"|?*\\')
 
 
@@ -42,6 +45,8 @@ def safe_path(text: str) -> RelPath:
     control characters, characters and device names that some system reserves, parts that end in a dot
     or a space, parts over 120 and paths over 400 characters.
     """
+    if _ORDINARY.fullmatch(text) and len(text) <= LONGEST_PART and not _SUSPECT.search(text):
+        return RelPath(text)
     if not text or len(text) > LONGEST_PATH:
         raise UnsafeNameError(f"a path has 1 to {LONGEST_PATH} characters")
     if text.startswith("/"):

@@ -86,11 +86,12 @@ class Comparator(NamedTuple):
 class VersionRange:
     """Comma-joined comparators that must all hold; ``*`` admits everything."""
 
-    __slots__ = ("comparators", "text")
+    __slots__ = ("_hash", "comparators", "text")
 
     def __init__(self, text: str) -> None:
         self.text = text
         self.comparators: tuple[Comparator, ...] = ()
+        self._hash = 0
         if text.strip() == "*":
             return
         found = []
@@ -100,6 +101,7 @@ class VersionRange:
                 raise ValueError(f"a range is like '>=1.2, <2', '1.4' or '*', not {text!r}")
             found.append(Comparator(match["op"] or "=", parse_version(match["version"])))
         self.comparators = tuple(found)
+        self._hash = hash(self.comparators)
 
     def admits(self, version: Version) -> bool:
         return all(one.admits(version) for one in self.comparators)
@@ -113,7 +115,7 @@ class VersionRange:
         return isinstance(other, VersionRange) and self.comparators == other.comparators
 
     def __hash__(self) -> int:
-        return hash(self.comparators)
+        return self._hash
 
     def __str__(self) -> str:
         return self.text

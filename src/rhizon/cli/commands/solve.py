@@ -20,9 +20,14 @@ __all__ = ["command"]
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
 @click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
 @click.option("--lock", "lock", type=click.Path(path_type=Path), metavar="FILE", help="Where to write the lock.")
+@click.option(
+    "--keep", type=click.Path(path_type=Path), metavar="LOCK", help="Change as few of its releases as can be."
+)
 @click.option("--dry-run", is_flag=True, help="Show the answer and write no lock.")
 @common
-def command(source: Path, catalogs: tuple[str, ...], lock: Path | None, dry_run: bool, out: Output) -> None:
+def command(
+    source: Path, catalogs: tuple[str, ...], lock: Path | None, keep: Path | None, dry_run: bool, out: Output
+) -> None:
     """Choose one target and one release of everything on the LIST (a content list or a pack).
 
     Writes the lock beside the list (NAME.lock.json) or to --lock. The same list and catalogs give the same
@@ -34,7 +39,7 @@ def command(source: Path, catalogs: tuple[str, ...], lock: Path | None, dry_run:
 
     reporter = ConsoleReporter(out, results=False)
     try:
-        solved = solve_to_lock(this_host(), source, catalogs, lock, reporter, write=not dry_run)
+        solved = solve_to_lock(this_host(), source, catalogs, lock, reporter, write=not dry_run, keep=keep)
     finally:
         reporter.close()
     out.result(solved.answer, lambda to: _render(to, solved, catalogs), solved.findings)

@@ -158,8 +158,15 @@ class Engine:
             watch[var] = kept
         return None
 
-    def learn(self, number: int) -> None:
-        """Takes back as far as the false clause asks and narrows what follows there. Raises :class:`RefusedError`."""
+    def variables(self, number: int) -> list[int]:
+        """The variables of a clause."""
+        return list(self._clauses[number])
+
+    def learn(self, number: int) -> int:
+        """Takes back as far as the false clause asks and narrows what follows there; the learned clause's number.
+
+        Raises :class:`RefusedError` when nothing is left.
+        """
         self.conflicts += 1
         clause, facts, made_of = self._analyse(number)
         if not clause:
@@ -171,6 +178,7 @@ class Engine:
         false = self.assert_clause(learned)
         assert false is None
         # the asserting literal and the latest other one are watched: those are the first to be free again
+        return learned
 
     def _analyse(self, number: int) -> tuple[Clause, frozenset[Fact], tuple[int, ...]]:
         """The first unique implication point; an empty clause when the conflict rests on no decision."""

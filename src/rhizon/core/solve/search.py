@@ -65,9 +65,9 @@ class Search:
             if conflict is not None:
                 if self._engine.conflicts >= MOST_CONFLICTS:
                     raise GaveUpError
-                self._engine.learn(conflict)
+                learned = self._engine.learn(conflict)
+                conflict = self._look_closer(learned)
                 self._restore()
-                conflict = None
                 continue
             if self._engine.level < len(assumptions):
                 self._assume(assumptions[self._engine.level])
@@ -76,6 +76,22 @@ class Search:
             if option is None:
                 return {project.name: project.release(bit) for project, bit in self._chosen}
             conflict = self._choose(*option)
+
+    def _look_closer(self, learned: int) -> int | None:
+        """A list that clashes once clashes often: from then on every item seen so far narrows others early, by all
+        that its releases say and not only by the one that was chosen.
+
+        Its clauses are stated with no decision standing, so that what follows from them alone is never lost.
+        """
+        fresh = [number for var in self.space.variables() for number in self.space.whole(var)]
+        if not fresh:
+            return None
+        self._engine.backjump(0)
+        for number in (*fresh, learned):
+            false = self._engine.assert_clause(number)
+            if false is not None:
+                return false
+        return None
 
     def _reset(self, wishes: Sequence[str], assumed: set[str]) -> None:
         self._engine.backjump(0)
@@ -103,7 +119,7 @@ class Search:
         """Decides a release and states what it says; the number of a clause that is false then, if one is."""
         self._saved.append(_State(len(self._needs), self._next, len(self._chosen)))
         release = project.release(bit)
-        numbers = self.space.clauses_of(project, release)
+        numbers = self.space.clauses_of(project, bit)
         self._engine.decide(project.var, bit)
         self._chosen.append((project, bit))
         self._bits[project.name] = bit

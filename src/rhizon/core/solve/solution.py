@@ -7,6 +7,7 @@ from rhizon.core.model.catalog import Artefact, HostFiles, LoaderBuild, Release
 from rhizon.core.model.lock import Dropped, HeldBack, Lock, LockedFile, LockedLoader, LockedRelease, Target
 from rhizon.core.solve.sides import asked_by, reachable
 from rhizon.core.solve.universe import Universe
+from rhizon.core.version import VersionRange
 
 __all__ = ["Solution", "make_lock"]
 
@@ -31,6 +32,7 @@ def make_lock(
     server = reachable(chosen, wishes, server=True)
     players = reachable(chosen, wishes, server=False)
     asked = asked_by(chosen, wishes)
+    needed = _needed_ranges(chosen)
     releases = []
     for name in sorted(chosen):
         release = chosen[name]
@@ -46,7 +48,7 @@ def make_lock(
                 on_server=name in server,
                 for_players=name in players,
                 because=tuple(asked[name]),
-                held_back_by=_held_back(universe, target, name, chosen),
+                held_back_by=_held_back(universe, target, name, chosen[name], needed.get(name, [])),
                 ports=release.ports,
                 memory_mib=release.memory_mib,
                 file=_locked(universe.catalog_of(name), release.artefact),
@@ -69,22 +71,33 @@ def _locked(catalog: str, artefact: Artefact) -> LockedFile:
     return LockedFile(catalog=catalog, path=artefact.path, sha256=artefact.sha256, size=artefact.size)
 
 
-def _held_back(universe: Universe, target: Target, name: str, chosen: dict[str, Release]) -> HeldBack | None:
-    own = chosen[name]
+def _needed_ranges(chosen: dict[str, Release]) -> dict[str, list[tuple[str, VersionRange]]]:
+    """For each id the ranges in which it is needed, each with who needs it so, by name."""
+    ranges: dict[str, list[tuple[str, VersionRange]]] = {}
+    for other in sorted(chosen):
+        for need in chosen[other].requires:
+            if need.id is not None:
+                ranges.setdefault(need.id, []).append((f"{other} {chosen[other].version}", need.range))
+    return ranges
+
+
+def _held_back(
+    universe: Universe, target: Target, name: str, own: Release, needed: list[tuple[str, VersionRange]]
+) -> HeldBack | None:
+    """Why the newest release that was not withdrawn is not the one that was taken."""
     for newest, reason in universe.releases(name, target):
         if newest.version <= own.version:
             return None
         if newest.yanked:
             continue
         if not reason:
-            reason = _range_against(newest, name, chosen)
+            reason = next(
+                (
+                    f"is outside {wanted}, which {who} needs"
+                    for who, wanted in needed
+                    if not wanted.admits(newest.version)
+                ),
+                "does not fit beside the other releases",
+            )
         return HeldBack(newest=newest.version, reason=f"{newest.version} {reason}")
     return None
-
-
-def _range_against(newest: Release, name: str, chosen: dict[str, Release]) -> str:
-    for other in sorted(chosen):
-        for need in chosen[other].requires:
-            if need.id == name and not need.range.admits(newest.version):
-                return f"is outside {need.range}, which {other} {chosen[other].version} needs"
-    return "does not fit beside the other releases"

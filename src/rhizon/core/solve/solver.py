@@ -1,6 +1,6 @@
 """Try the targets in their order of preference and take the first that carries the list best."""
 
-import re
+import functools
 
 import msgspec
 
@@ -50,6 +50,7 @@ def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
 
     Raises :class:`NoSolutionError` with an irreducible core and verified repairs when none does.
     """
+    shelf = _Remembering(shelf)
     universe = Universe(request, game, shelf)
     findings = _known(request, game, shelf, universe)
     host = shelf.host(game.id)
@@ -69,6 +70,17 @@ def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
     findings += _kept_findings(universe, best)
     lock = make_lock(universe, best.target, best.build, host, best.kept.chosen, best.dropped)
     return Solution(lock=lock, findings=tuple(findings))
+
+
+class _Remembering:
+    """A shelf whose answers are asked for once: repairs ask the same again and again."""
+
+    def __init__(self, shelf: Shelf) -> None:
+        self._shelf = shelf
+        self.index = functools.cache(shelf.index)
+        self.item = functools.cache(shelf.item)
+        self.host = functools.cache(shelf.host)
+        self.other_game = functools.cache(shelf.other_game)
 
 
 def _keep_first(request: Request, found: list[tuple[Target, LoaderBuild]]) -> list[tuple[Target, LoaderBuild]]:
@@ -188,10 +200,12 @@ def _known(request: Request, game: GameDefinition, shelf: Shelf, universe: Unive
 
 
 def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
+    asked = {_key(text) for name in request.wishes for text in (name, titles.get(name, name))}
     alike: dict[str, set[str]] = {}
     for name, title in titles.items():
-        alike.setdefault(_key(name), set()).add(name)
-        alike.setdefault(_key(title), set()).add(name)
+        for key in (_key(name), _key(title)):
+            if key in asked:
+                alike.setdefault(key, set()).add(name)
     findings = []
     for name in request.wishes:
         rivals = alike.get(_key(name), set()) | alike.get(_key(titles.get(name, name)), set())
@@ -208,8 +222,12 @@ def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
     return findings
 
 
+_BETWEEN = {ord(c): None for c in " -_.,:;!?'\"()[]{}/\\&+*#|"}
+
+
 def _key(text: str) -> str:
-    return re.sub(r"[\W_]+", "", text).casefold()
+    """A name without what people leave out or put between words."""
+    return text.casefold().translate(_BETWEEN)
 
 
 def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> NoSolutionError:

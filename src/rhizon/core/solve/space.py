@@ -32,6 +32,9 @@ class Space:
         self._by_var: list[Project] = []
         self._clauses: dict[tuple[str, _Key], int] = {}
         self._said: dict[str, dict[_Key, int]] = {}
+        self._numbers: dict[tuple[int, int], list[int]] = {}
+        self._stand_ins: dict[Relation, list[tuple[Project, int]]] = {}
+        self._whole: set[int] = set()
         self._embedding: dict[str, list[str]] = {}
         # what each fact says: literals by item, at least one of which holds
         self.meaning: dict[Fact, dict[str, int]] = {}
@@ -79,20 +82,42 @@ class Space:
         """What is left of it now."""
         return self.engine.domain[project.var]
 
-    def stand_ins(self, wanted: Relation) -> Iterator[tuple[Project, int]]:
+    def stand_ins(self, wanted: Relation) -> list[tuple[Project, int]]:
         """Items whose releases stand in for another, by name: those that say so, and wished ones that carry it."""
-        names = {*self._universe.stand_ins(wanted.id), *self._embedding.get(wanted.id, ())} - {wanted.id}
-        for name in sorted(names):
-            project = self.project(name)
-            wished = name in self.request.wishes
-            yield project, project.providing(wanted.id, wanted.range, embedded=wished)
+        found = self._stand_ins.get(wanted)
+        if found is None:
+            names = {*self._universe.stand_ins(wanted.id), *self._embedding.get(wanted.id, ())} - {wanted.id}
+            found = []
+            for name in sorted(names):
+                project = self.project(name)
+                wished = name in self.request.wishes
+                found.append((project, project.providing(wanted.id, wanted.range, embedded=wished)))
+            self._stand_ins[wanted] = found
+        return found
 
-    def clauses_of(self, project: Project, release: Release) -> list[int]:
+    def clauses_of(self, project: Project, bit: int) -> list[int]:
         """The clauses that hold once the release is chosen, made when they are asked for the first time."""
-        said = self._said.get(project.name)
-        if said is None:
-            said = self._said[project.name] = _grouped(project)
-        return [self._clause(project, key, said[key]) for key in _keys(release, project.name)]
+        numbers = self._numbers.get((project.var, bit))
+        if numbers is None:
+            said = self._said.get(project.name)
+            if said is None:
+                said = self._said[project.name] = _grouped(project)
+            keys = _keys(project.release(bit), project.name)
+            numbers = self._numbers[(project.var, bit)] = [self._clause(project, key, said[key]) for key in keys]
+        return numbers
+
+    def variables(self) -> list[int]:
+        """Every item that was touched so far."""
+        return [project.var for project in self._by_var]
+
+    def whole(self, var: int) -> list[int]:
+        """The clauses of every release of an item, the first time that they are asked for; then none."""
+        if var in self._whole:
+            return []
+        self._whole.add(var)
+        project = self._by_var[var]
+        bits = (2 << at for at in range(len(project.releases)))
+        return [number for bit in bits for number in self.clauses_of(project, bit)]
 
     def _clause(self, project: Project, key: _Key, mask: int) -> int:
         number = self._clauses.get((project.name, key))

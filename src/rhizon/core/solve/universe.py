@@ -80,7 +80,7 @@ class Universe:
         settled = CHANNELS.index(release.channel) <= CHANNELS.index(self.request.channel_of(name))
         if not settled and self.locked.get(name) != release.version:
             return f"is on the {release.channel} channel"
-        return self._off_target(release, target)
+        return self.off_target(release, target)
 
     def _takes(self, name: str, target: Target) -> bool:
         """Loaders say which code they load; templates and datapacks are the game's own matter."""
@@ -90,7 +90,8 @@ class Universe:
             return item.kind in self.game.folders
         return item.kind in self.game.loaders[target.loader].kinds
 
-    def _off_target(self, release: Release, target: Target) -> str:
+    def off_target(self, release: Release, target: Target) -> str:
+        """Why the target itself does not take the release; empty when it does."""
         accepted = self._accepts.get(release.game_versions.text)
         if accepted is None:
             accepted = self.game.versions_within(release.game_versions)

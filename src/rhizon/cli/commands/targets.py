@@ -1,0 +1,58 @@
+"""``rhizon targets``."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from rhizon.cli.output import Output, common, say, show_table, verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.app.targets import TargetTable
+
+__all__ = ["command"]
+
+
+@click.command("targets")
+@click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
+@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@click.option("--plot", type=click.Path(path_type=Path), metavar="FILE", help="Draw it as a picture (PNG, SVG, PDF).")
+@common
+def command(source: Path, catalogs: tuple[str, ...], plot: Path | None, out: Output) -> None:
+    """Every candidate target against every item of LIST, sorted by how much of it each carries.
+
+    Items are looked at one by one; whether they fit together is what rhizon solve says.
+    """
+    from rhizon.app.context import this_host
+    from rhizon.app.targets import table_of_targets
+    from rhizon.cli.progress import ConsoleReporter
+
+    reporter = ConsoleReporter(out, results=False)
+    try:
+        table = table_of_targets(this_host(), source, catalogs, plot, reporter)
+    finally:
+        reporter.close()
+    out.result(table, lambda to: _render(to, table))
+
+
+def _render(to: "Console", table: "TargetTable") -> None:
+    best = table.rows[0]
+    target = best.target
+    where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
+    verdict(to, f"{where} carries most: {best.fitting} of {len(table.items)} items")
+    rows = []
+    for row in table.rows:
+        lacking = [
+            f"{cell.id} ({cell.version} nearly: it {cell.reason})" if cell.fit == "nearly" else cell.id
+            for cell in row.cells
+            if cell.fit != "fits"
+        ]
+        one = row.target
+        name = f"{one.game_version} {one.loader} {one.loader_build}"
+        mark = "" if row.wanted else "not asked for"
+        rows.append((name, f"{row.fitting}/{len(table.items)}", mark, ", ".join(lacking)))
+    show_table(to, ("target", "fit", "", "missing"), rows, right=("fit",))
+    if table.plot:
+        say(to, f"picture: {table.plot}")
