@@ -30,7 +30,8 @@ def needs(**ranges: str) -> dict[str, Any]:
 
 
 def question(wishes: Mapping[str, str | Wish], keep: Lock | None = None, **target: str) -> Request:
-    """A wish is a range, or a Wish. ``channel``, ``exclude`` and ``majors`` may stand in ``target``."""
+    """A wish is a range, or a Wish. ``channel``, ``exclude``, ``majors``, ``prefer`` may stand in ``target``."""
+    prefer = target.pop("prefer", "list")
     return Request(
         name="test",
         source="the list",
@@ -43,6 +44,7 @@ def question(wishes: Mapping[str, str | Wish], keep: Lock | None = None, **targe
             loader=target.pop("loader", None), **{name: parse_range(text) for name, text in target.items()}
         ),
         keep=keep,
+        prefer=prefer,  # type: ignore[arg-type]
     )
 
 
@@ -235,7 +237,20 @@ class Choices(unittest.TestCase):
         findings = ask({"peat-fires": {"1": {}}, "peatfires": {"1": {}}}, {"peatfires": "*"}).findings
         self.assertEqual([(one.code, one.subject) for one in findings], [("look-alike", "peatfires")])
 
+    def test_a_version_that_two_releases_have_is_not_trusted(self) -> None:
+        shelf = MemoryShelf({"a": {"1": {}, "2": {}, "2.0": {"requires": [{"id": "lib"}]}}})
+        solution = solve(question({"a": "*"}), TARNHOLT, shelf)
+        self.assertEqual(chosen(solution), {"a": "1"})
+        self.assertEqual([(one.code, one.subject) for one in solution.findings], [("catalog-contradiction", "a 2")])
+
+    def test_odd_versions(self) -> None:
+        odd = ("r12", "v3", "2024.11", "4.2.1-3.0.2+b7")
+        for text in odd:
+            self.assertEqual(chosen(ask({"a": {text: {}}}, {"a": "*"}, channel="preview")), {"a": text})
+
     def test_a_deep_chain_and_a_wide_list(self) -> None:
+        wide = {f"w{n}": {"1": {}, "2": needs(lib="<2")} for n in range(5000)}
+        self.assertEqual(len(ask({**wide, **LIB}, dict.fromkeys(wide, "*")).lock.releases), 5001)
         items = {f"a{n}": {"1": needs(**{f"a{n + 1}": "*"})} for n in range(1500)} | {"a1500": {"1": {}}}
         self.assertEqual(len(ask(items, {"a0": "*"}).lock.releases), 1501)
 
@@ -435,3 +450,38 @@ class AgainstTheReferee(unittest.TestCase):
                 self.assertEqual(changes(got), fewest)
             changed += fewest > 0
         self.assertGreater(changed, 5)
+
+    def test_as_few_releases_behind_as_there_can_be(self) -> None:
+        items = {
+            "x": {"1": {}, "2": needs(lib="2")},
+            "y": {"1": {}, "2": needs(lib="1")},
+            "z": {"1": {}, "2": needs(lib="1")},
+            **LIB,
+        }
+        rows = (("list", {"x": "2", "y": "1", "z": "1"}), ("current", {"x": "1", "y": "2", "z": "2"}))
+        for prefer, expected in rows:
+            got = chosen(ask(items, dict.fromkeys("xyz", "*"), prefer=prefer))
+            self.assertEqual({name: got[name] for name in "xyz"}, expected)
+        seen = 0
+        for seed in range(600):
+            items, optional = universe(seed)
+            wishes = {n: msgspec.structs.replace(w, optional=False) for n, w in optional.items()}  # type: ignore[type-var]
+            try:
+                current = ask(items, wishes, game_version="4.2", loader="keelson", prefer="current")
+            except NoSolutionError:
+                continue
+
+            def behind(choice: Mapping[str, str], items: Items = items, wishes: Any = wishes) -> int:
+                return sum(
+                    sum(wish.range.admits(_v(v)) and _v(v) > _v(choice[name]) for v in items[name])
+                    for name, wish in wishes.items()
+                )
+
+            fewest = min(behind(one) for one in Referee(items, wishes).choices(list(wishes)))
+            got = behind({one.id: one.version.text for one in current.lock.releases})
+            with self.subTest(seed=seed):
+                self.assertEqual(got, fewest)
+                told = next(one.what for one in current.findings if one.code == "releases-behind")
+                self.assertIn(f" {fewest} releases behind newest, the fewest that there can be", told)
+            seen += fewest > 0
+        self.assertGreater(seen, 30)

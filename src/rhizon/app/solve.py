@@ -1,6 +1,7 @@
 """Solve a list or a pack and write the lock."""
 
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
@@ -61,15 +62,15 @@ def solve_to_lock(
     *,
     write: bool,
     keep: Path | None = None,
+    prefer: Literal["list", "current"] = "list",
 ) -> Solved:
     """Raises NoSolutionError, RemoteError, InputError; the lock file is then as it was."""
     source = read_source(path)
     if source.kind == "lock":
         raise InputError("already-solved", f"{path} is a lock already", hint="Provision from it directly.")
     game = host.games(source.beside).get(source.game)
-    solution = solve_source(
-        source, game, catalogs_for(source, catalogs), host, reporter, read_lock(keep) if keep else None
-    )
+    kept = read_lock(keep) if keep is not None else None
+    solution = solve_source(source, game, catalogs_for(source, catalogs), host, reporter, kept, prefer)
     lock = solution.lock
     target_file = lock_file or source.beside / f"{source.name}.lock.json"
     if write:

@@ -1,6 +1,9 @@
 """From a source to a lock."""
 
 from pathlib import Path
+from typing import Literal
+
+import msgspec
 
 from rhizon.adapters.catalogs import Catalogs, open_catalogs
 from rhizon.app.context import Host, majors_to_try
@@ -11,7 +14,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
 
-__all__ = ["catalogs_for", "solve_source"]
+__all__ = ["catalogs_for", "named_majors", "solve_source"]
 
 
 def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] = ()) -> Catalogs:
@@ -26,6 +29,12 @@ def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] 
     return open_catalogs(here, Path.cwd())
 
 
+def named_majors(source: Source) -> tuple[int, ...]:
+    """The runtime major that a list or pack names exactly: then nobody need ask what this machine has."""
+    wanted = source.request(()).target.runtime.comparators
+    return tuple(int(one.version.text) for one in wanted if one.op == "=" and one.version.text.isdecimal())
+
+
 def solve_source(
     source: Source,
     game: GameDefinition,
@@ -33,13 +42,14 @@ def solve_source(
     host: Host,
     reporter: Reporter,
     keep: Lock | None = None,
+    prefer: Literal["list", "current"] = "list",
 ) -> Solution:
     """The lock of a list or pack; a lock is its own solution."""
     if isinstance(source.document, Lock):
         return Solution(lock=source.document, findings=())
     reporter.step(f"solving {source.label}")
-    majors = majors_to_try(game, host.runtimes(game))
-    solution = solve(source.request(majors, keep), game, catalogs)
+    majors = named_majors(source) or majors_to_try(game, host.runtimes(game))
+    solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
     lock = solution.lock
     target = lock.target
     text = f"{game.title} {target.game_version}, {game.loaders[target.loader].title} {target.loader_build}"

@@ -45,13 +45,13 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
         """The folder that relative addresses count from."""
         return self.path.parent
 
-    def request(self, majors: tuple[int, ...], keep: Lock | None = None) -> Request:
-        """The question for the solver, staying near to a lock if there is one; a lock itself has no question."""
+    def request(self, majors: tuple[int, ...]) -> Request:
+        """The question for the solver; a lock has none."""
         match self.document:
             case ContentList():
-                return msgspec.structs.replace(from_list(self.document, majors, self.label), keep=keep)
+                return from_list(self.document, majors, self.label)
             case Pack():
-                return msgspec.structs.replace(from_pack(self.document, majors, self.label), keep=keep)
+                return from_pack(self.document, majors, self.label)
             case _:
                 raise StateError("already-solved", f"{self.label} is a lock", hint="Provision from it directly.")
 

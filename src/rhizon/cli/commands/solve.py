@@ -1,7 +1,7 @@
 """``rhizon solve``."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import click
 
@@ -23,10 +23,23 @@ __all__ = ["command"]
 @click.option(
     "--keep", type=click.Path(path_type=Path), metavar="LOCK", help="Change as few of its releases as can be."
 )
+@click.option(
+    "--prefer",
+    type=click.Choice(["list", "current"]),
+    default="list",
+    show_default=True,
+    help="Newest in the order of the list, or fewest releases behind over all of it.",
+)
 @click.option("--dry-run", is_flag=True, help="Show the answer and write no lock.")
 @common
 def command(
-    source: Path, catalogs: tuple[str, ...], lock: Path | None, keep: Path | None, dry_run: bool, out: Output
+    source: Path,
+    catalogs: tuple[str, ...],
+    lock: Path | None,
+    keep: Path | None,
+    prefer: Literal["list", "current"],
+    dry_run: bool,
+    out: Output,
 ) -> None:
     """Choose one target and one release of everything on the LIST (a content list or a pack).
 
@@ -39,7 +52,9 @@ def command(
 
     reporter = ConsoleReporter(out, results=False)
     try:
-        solved = solve_to_lock(this_host(), source, catalogs, lock, reporter, write=not dry_run, keep=keep)
+        solved = solve_to_lock(
+            this_host(), source, catalogs, lock, reporter, write=not dry_run, keep=keep, prefer=prefer
+        )
     finally:
         reporter.close()
     out.result(solved.answer, lambda to: _render(to, solved, catalogs), solved.findings)

@@ -7,14 +7,16 @@ SAT Instances", CP 2011).
 """
 
 from collections.abc import Sequence
+from typing import NamedTuple
 
 from rhizon.core.model.catalog import Release
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.search import Assumption, Search
 
-__all__ = ["Kept", "keep_most", "smallest_hitting_set"]
+__all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current", "smallest_hitting_set"]
 
 MOST_CORES = 80
+MOST_NODES = 20_000
 
 
 class Kept:
@@ -86,3 +88,92 @@ def _disjoint(cores: Sequence[frozenset[int]]) -> int:
             seen |= core
             count += 1
     return count
+
+
+class Ladder(NamedTuple):
+    """The releases of an item that could be taken, as bits, the newest first."""
+
+    item: str
+    bits: tuple[int, ...]
+
+
+class Current(NamedTuple):
+    """A choice with how many releases the list is behind over all; ``proved``: it cannot be less."""
+
+    chosen: dict[str, Release]
+    behind: int
+    proved: bool
+
+
+def most_current(
+    search: Search, wishes: Sequence[str], hard: Sequence[Assumption], ladders: Sequence[Ladder]
+) -> Current:
+    """The fewest releases behind newest over all ladders together.
+
+    Each item is asked to be among its newest few; a refusal says that one of some items must go a step further
+    down, and the cheapest steps that satisfy everything refused so far are asked next. Raises RefusedError.
+    """
+    steps = dict.fromkeys((one.item for one in ladders), 0)
+    longest = {one.item: len(one.bits) - 1 for one in ladders}
+    refusals: list[dict[str, int]] = []
+    proved = True
+    while True:
+        asked = [
+            Assumption(one.item, sum(one.bits[: steps[one.item] + 1]), ("among", one.item, str(steps[one.item])))
+            for one in ladders
+            if steps[one.item] < longest[one.item]
+        ]
+        try:
+            chosen = search.run(wishes, [*hard, *asked])
+        except RefusedError as refused:
+            items = {one.item for one in asked if one.tag in refused.assumed}
+            core = {item: steps[item] + 1 for item in sorted(items)}
+            if not core:
+                raise
+            refusals.append(core)
+            cheapest = _cheapest_steps(refusals) if proved else None
+            if cheapest is None:  # too much to weigh up: go down where the list says last, and do not claim the least
+                proved = False
+                last = max(core, key=lambda item: wishes.index(item) if item in wishes else -1)
+                steps[last] += 1
+            else:
+                steps = dict.fromkeys(steps, 0) | cheapest
+            continue
+        behind = sum(_place(one, chosen, search) for one in ladders)
+        return Current(chosen, behind, proved)
+
+
+def _place(ladder: Ladder, chosen: dict[str, Release], search: Search) -> int:
+    project = search.space.project(ladder.item)
+    taken = chosen.get(ladder.item)
+    return next((at for at, bit in enumerate(ladder.bits) if project.release(bit) is taken), 0)
+
+
+def _cheapest_steps(refusals: Sequence[dict[str, int]]) -> dict[str, int] | None:
+    """Least total of steps so that of each refusal some item goes as far down as it asks; None: too many ways."""
+    nodes = 0
+
+    def within(budget: int, steps: dict[str, int]) -> dict[str, int] | None:
+        nonlocal nodes
+        nodes += 1
+        if nodes > MOST_NODES:
+            raise OverflowError
+        open_one = next((one for one in refusals if all(steps.get(item, 0) < far for item, far in one.items())), None)
+        if open_one is None:
+            return steps
+        for item, far in sorted(open_one.items(), key=lambda one: (one[1] - steps.get(one[0], 0), one[0])):
+            cost = far - steps.get(item, 0)
+            if cost <= budget:
+                found = within(budget - cost, steps | {item: far})
+                if found is not None:
+                    return found
+        return None
+
+    try:
+        for budget in range(sum(max(one.values()) for one in refusals) + 1):
+            found = within(budget, {})
+            if found is not None:
+                return found
+    except OverflowError:
+        return None
+    return None

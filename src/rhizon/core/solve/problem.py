@@ -1,7 +1,7 @@
 """What is asked: wishes, the parts of the target that are fixed, and where releases are found."""
 
 from collections.abc import Mapping
-from typing import Protocol
+from typing import Literal, Protocol
 
 import msgspec
 
@@ -34,7 +34,8 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     """One question.
 
     ``source`` names the list in messages; ``majors`` are the runtime majors to try, the preferred first;
-    ``channels`` by item override the list's; ``keep`` is a lock to stay as near to as can be.
+    ``channels`` by item override the list's; ``keep`` is a lock to stay as near to as can be;
+    ``prefer`` "current" trades the order of the list for the fewest releases behind newest over all of it.
     """
 
     name: str
@@ -47,6 +48,7 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     majors: tuple[int, ...]
     channels: Mapping[str, Channel] = {}
     keep: Lock | None = None
+    prefer: Literal["list", "current"] = "list"
 
     def channel_of(self, name: str) -> Channel:
         """The least settled channel whose releases may be chosen for an item."""

@@ -13,8 +13,9 @@ from rhizon.core.version import parse_range
 
 __all__ = ["Repair", "repairs"]
 
-MOST_TRIED = 24
-MOST_NAMED = 6
+# Each is a whole solve: the first few, best ranked, are what people choose from.
+MOST_TRIED = 8
+MOST_NAMED = 3
 
 Kind = Literal["channel", "exclusion", "range", "target", "drop"]
 

@@ -12,7 +12,7 @@ from rhizon.core.model.lock import Dropped, Lock, Target
 from rhizon.core.names import near
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.facts import Fact, Wished, sentence
-from rhizon.core.solve.optimise import Kept, keep_most
+from rhizon.core.solve.optimise import Kept, Ladder, keep_most, most_current
 from rhizon.core.solve.problem import Request, Shelf
 from rhizon.core.solve.project import ABSENT
 from rhizon.core.solve.refusal import headline, irreducible
@@ -34,6 +34,7 @@ class _Best(msgspec.Struct):
     build: LoaderBuild
     kept: Kept
     dropped: tuple[Dropped, ...]
+    behind: int | None = None
 
 
 class _Failure(msgspec.Struct):
@@ -68,6 +69,16 @@ def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
     if best is None:
         raise _no_solution(universe, shelf, failures)
     findings += _kept_findings(universe, best)
+    findings += [
+        Finding(
+            code="catalog-contradiction",
+            severity="warning",
+            subject=f"{name} {version}",
+            what=f"the catalog has {count} different releases of this version; none of them is taken",
+            remedy="Tell the catalog's keeper; choose another release until it is mended.",
+        )
+        for name, version, count in sorted(universe.contradictions)
+    ]
     lock = make_lock(universe, best.target, best.build, host, best.kept.chosen, best.dropped)
     return Solution(lock=lock, findings=tuple(findings))
 
@@ -111,16 +122,20 @@ def _best_on(universe: Universe, space: Space, build: LoaderBuild, required: lis
     request = universe.request
     search = Search(space)
     optional = [name for name, wish in request.wishes.items() if wish.optional]
-    if not optional and request.keep is None:
+    if not optional and request.keep is None and request.prefer == "list":
         return _Best((0, 0), space.target, build, Kept(search.run(required), [], proved=True), ())
     soft = [Assumption(name, space.project(name).mask(request.wishes[name].range), ("wish", name)) for name in optional]
     kept = keep_most(search, list(request.wishes), (), soft)
     dropped = tuple(Dropped(id=one.item, reason=_why_dropped(space, search, required, one)) for one in kept.given_up)
-    if request.keep is None:
+    if request.keep is None and request.prefer == "list":
         return _Best((len(dropped), 0), space.target, build, kept, dropped)
     gone = {one.item for one in kept.given_up}
     hard = [one for one in soft if one.item not in gone]
     wishes = [name for name in request.wishes if name not in gone]
+    if request.keep is None:
+        current = most_current(search, wishes, hard, [_ladder(space, name) for name in wishes])
+        final = Kept(current.chosen, [], proved=current.proved)
+        return _Best((len(dropped), 0), space.target, build, final, dropped, current.behind)
     stay = []
     for name, version in universe.locked.items():
         project = space.project(name)
@@ -128,6 +143,14 @@ def _best_on(universe: Universe, space: Space, build: LoaderBuild, required: lis
         stay.append(Assumption(name, locked | ABSENT, ("stay", name)))
     final = keep_most(search, wishes, hard, stay)
     return _Best((len(dropped), len(final.given_up)), space.target, build, final, dropped)
+
+
+def _ladder(space: Space, name: str) -> Ladder:
+    """The releases of a wish that the list and the target admit, the newest first."""
+    project = space.project(name)
+    left = space.admitted(project) & project.mask(space.request.wishes[name].range)
+    bits = [2 << at for at in range(len(project.releases)) if left & 2 << at]
+    return Ladder(name, tuple(reversed(bits)))
 
 
 def _why_dropped(space: Space, search: Search, required: list[str], one: Assumption) -> str:
@@ -160,7 +183,17 @@ def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
                     remedy="Solve without --keep to move to another release.",
                 )
             )
-    if not best.kept.proved:
+    if best.behind is not None:
+        sure = "the fewest that there can be" if best.kept.proved else "the fewest that were found"
+        findings.append(
+            Finding(
+                code="releases-behind",
+                severity="info",
+                subject=universe.request.source,
+                what=f"over the whole list {best.behind} releases behind newest, {sure}",
+            )
+        )
+    elif not best.kept.proved:
         findings.append(
             Finding(
                 code="keep-not-proved",

@@ -5,6 +5,8 @@ release is first chosen: a catalog of any size costs only what the closure touch
 say the same share one clause.
 """
 
+import functools
+import operator
 from collections.abc import Iterable, Iterator
 
 from rhizon.core.model.catalog import Relation, Release, Requirement
@@ -35,6 +37,7 @@ class Space:
         self._numbers: dict[tuple[int, int], list[int]] = {}
         self._stand_ins: dict[Relation, list[tuple[Project, int]]] = {}
         self._whole: set[int] = set()
+        self._admitted: dict[str, int] = {}
         self._embedding: dict[str, list[str]] = {}
         # what each fact says: literals by item, at least one of which holds
         self.meaning: dict[Fact, dict[str, int]] = {}
@@ -51,6 +54,7 @@ class Space:
         made = Project(name, self._universe.item(name))
         limits = list(self._limits(made))
         self.meaning.update((fact, {name: mask}) for mask, fact in limits)
+        self._admitted[name] = functools.reduce(operator.and_, (mask for mask, _ in limits), made.full & ~ABSENT)
         made.var = self.engine.variable(made.full, limits)
         self._projects[name] = made
         self._by_var.append(made)
@@ -77,6 +81,10 @@ class Space:
     @staticmethod
     def _limit(project: Project, mask: int, reason: str) -> Limit:
         return Limit(project.name, project.versions(mask), reason, mask | ABSENT == project.full)
+
+    def admitted(self, project: Project) -> int:
+        """What the list and the target leave of it, whatever else is chosen."""
+        return self._admitted[project.name]
 
     def domain(self, project: Project) -> int:
         """What is left of it now."""

@@ -7,7 +7,7 @@ from rhizon.core.model.contentlist import CHANNELS
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Target
 from rhizon.core.solve.problem import Request, Shelf
-from rhizon.core.version import parse_version
+from rhizon.core.version import Version, parse_version
 
 __all__ = ["Universe"]
 
@@ -24,6 +24,8 @@ class Universe:
         self._shelf = shelf
         self._items: dict[str, tuple[str, Item] | None] = {}
         self._stand_ins: dict[str, list[str]] | None = None
+        # id, version, how many: releases that a catalog has twice with different contents
+        self.contradictions: list[tuple[str, str, int]] = []
         self._accepts: dict[str, tuple[str, ...]] = {}
         self.locked = {one.id: one.version for one in request.keep.releases} if request.keep is not None else {}
 
@@ -51,10 +53,20 @@ class Universe:
         if name not in self._items:
             found = self._shelf.item(self.game.id, name)
             if found is not None:
-                newest_first = tuple(sorted(found[1].releases, key=lambda one: one.version, reverse=True))
-                found = (found[0], _with(found[1], newest_first))
+                found = (found[0], _with(found[1], self._told_apart(found[1])))
             self._items[name] = found
         return self._items[name]
+
+    def _told_apart(self, item: Item) -> tuple[Release, ...]:
+        """Newest first. A version that two different releases have cannot be trusted: neither is taken."""
+        by_version: dict[Version, list[Release]] = {}
+        for release in item.releases:
+            by_version.setdefault(release.version, []).append(release)
+        for version, twins in by_version.items():
+            if any(one != twins[0] for one in twins):
+                self.contradictions.append((item.id, version.text, len(twins)))
+        good = [twins[0] for twins in by_version.values() if all(one == twins[0] for one in twins)]
+        return tuple(sorted(good, key=lambda one: one.version, reverse=True))
 
     def releases(self, name: str, target: Target) -> Iterator[tuple[Release, str]]:
         """Newest first, each with why it may not be chosen on the target, or nothing."""
