@@ -11,7 +11,7 @@ The engine knows nothing of releases: facts are opaque tags.
 """
 
 from bisect import bisect_right
-from collections.abc import Hashable, Iterable, Mapping
+from collections.abc import Hashable, Iterable
 
 __all__ = ["Engine", "RefusedError"]
 
@@ -70,16 +70,18 @@ class Engine:
         self._history.append([])
         return len(self.domain) - 1
 
-    def add(self, literals: Mapping[int, int], fact: Fact) -> int:
+    def add(self, literals: Clause, fact: Fact) -> int:
         """Adds a clause that ``fact`` stands for; answers its number. It may be unit or false right now: see
         :meth:`assert_clause`."""
-        return self._attach(dict(literals), frozenset((fact,)), ())
+        return self._attach(literals, frozenset((fact,)), ())
 
     def _attach(self, clause: Clause, facts: frozenset[Fact], made_of: tuple[int, ...]) -> int:
         number = len(self._clauses)
         self._clauses.append(clause)
         self._made_of.append((facts, made_of))
-        order = sorted(clause, key=lambda v: (self.domain[v] & clause[v] == 0, -self._since(v, clause[v])))
+        order = list(clause)
+        if len(order) > 2:  # those that are not false, then those that became false last, are the ones to watch
+            order.sort(key=lambda v: (self.domain[v] & clause[v] == 0, -self._since(v, clause[v])))
         self._pairs.append(order[:2])
         for var in order[:2]:
             self._watch[var].append(number)

@@ -16,8 +16,7 @@ def irreducible(space: Space, facts: Iterable[object]) -> list[Fact]:
     Deletion, with each refusal on the way shrinking the set to what it needed (Belov and Marques-Silva,
     "Accelerating MUS Extraction with Recursive Model Rotation", FMCAD 2011, section II).
     """
-    meaning = {fact: space.meaning[fact] for fact in sorted(facts, key=repr)}  # type: ignore[index]
-    left: list[Fact] = list(meaning)  # type: ignore[arg-type]
+    left = sorted(dict.fromkeys(space.told(facts)), key=repr)
     needed: set[Fact] = set()
     for fact in _expendable_first(left):
         if fact in needed or fact not in left:

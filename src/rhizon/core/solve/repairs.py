@@ -72,7 +72,8 @@ def _candidates(request: Request, core: list[Fact]) -> Iterator[_Candidate]:
         if not wish.range.open:
             changed = _with_wish(request, item, msgspec.structs.replace(wish, range=parse_range("*")))
             yield _Candidate("range", item, changed)
-    yield from _targets(request)
+    if any(isinstance(fact, Limit) for fact in core):  # else the clash is the same on every target
+        yield from _targets(request)
     for item in reversed(wished):
         rest = {name: wish for name, wish in request.wishes.items() if name != item}
         changed = msgspec.structs.replace(request, wishes=rest)

@@ -8,6 +8,7 @@ say the same share one clause.
 import functools
 import operator
 from collections.abc import Iterable, Iterator
+from typing import Literal, NamedTuple
 
 from rhizon.core.model.catalog import Relation, Release, Requirement
 from rhizon.core.model.lock import Target
@@ -18,7 +19,17 @@ from rhizon.core.solve.universe import Universe
 
 __all__ = ["Space"]
 
-_Key = tuple[object, ...]
+_Key = tuple[str, object]
+
+
+class _Point(NamedTuple):
+    """What a clause or limit stands for, put into words only when somebody asks."""
+
+    kind: Literal["wished", "limit", "need", "clash", "only"]
+    project: Project
+    mask: int
+    subject: object
+    literals: dict[int, int]  # by variable; empty for a limit, which has only its own
 
 
 class Space:
@@ -39,7 +50,8 @@ class Space:
         self._whole: set[int] = set()
         self._admitted: dict[str, int] = {}
         self._embedding: dict[str, list[str]] = {}
-        # what each fact says: literals by item, at least one of which holds
+        self._points: list[_Point] = []
+        # what each fact that was told says: literals by item, at least one of which holds
         self.meaning: dict[Fact, dict[str, int]] = {}
         for name in universe.request.wishes:
             carried = {one.id for release in self.project(name).releases for one in release.embeds}
@@ -53,34 +65,71 @@ class Space:
             return known
         made = Project(name, self._universe.item(name))
         limits = list(self._limits(made))
-        self.meaning.update((fact, {name: mask}) for mask, fact in limits)
         self._admitted[name] = functools.reduce(operator.and_, (mask for mask, _ in limits), made.full & ~ABSENT)
         made.var = self.engine.variable(made.full, limits)
         self._projects[name] = made
         self._by_var.append(made)
         return made
 
-    def _limits(self, project: Project) -> Iterator[tuple[int, Fact]]:
+    def _limits(self, project: Project) -> Iterator[tuple[int, int]]:
+        """Masks of what is admitted, each with its point."""
         name = project.name
         wish = self._universe.request.wishes.get(name)
         if name in self._required and wish is not None:
             mask = project.mask(wish.range)
-            yield mask, Wished(name, wish.range.text, () if mask else project.versions(project.full))
+            yield mask, self._point("wished", project, mask, wish.range.text, {})
         elif wish is not None and not wish.range.open:
             outside = project.full & ~project.mask(wish.range) & ~ABSENT
             reason = f"is outside {wish.range}, which {self._universe.request.source} asks for"
-            yield project.full & ~outside, self._limit(project, outside, reason)
+            yield project.full & ~outside, self._point("limit", project, outside, reason, {})
         barred: dict[str, int] = {}
         for at, release in enumerate(project.releases):
             reason = self._universe.limit(name, release, self.target)
             if reason:
                 barred[reason] = barred.get(reason, 0) | 2 << at
         for reason, mask in barred.items():
-            yield project.full & ~mask, self._limit(project, mask, reason)
+            yield project.full & ~mask, self._point("limit", project, mask, reason, {})
 
-    @staticmethod
-    def _limit(project: Project, mask: int, reason: str) -> Limit:
-        return Limit(project.name, project.versions(mask), reason, mask | ABSENT == project.full)
+    def _point(
+        self,
+        kind: Literal["wished", "limit", "need", "clash", "only"],
+        project: Project,
+        mask: int,
+        subject: object,
+        literals: dict[int, int],
+    ) -> int:
+        self._points.append(_Point(kind, project, mask, subject, literals))
+        return len(self._points) - 1
+
+    def told(self, points: Iterable[object]) -> list[Fact]:
+        """Points of a refusal as facts, whose :attr:`meaning` is then known. Facts stay as they are."""
+        facts: list[Fact] = []
+        for point in points:
+            if isinstance(point, int):
+                fact, said = self._worded(self._points[point])
+                self.meaning[fact] = said
+            else:
+                assert isinstance(point, Wished)
+                fact = point
+            facts.append(fact)
+        return facts
+
+    def _worded(self, point: _Point) -> tuple[Fact, dict[str, int]]:
+        project, mask, subject = point.project, point.mask, point.subject
+        versions = project.versions(mask)
+        said = {self._by_var[var].name: allowed for var, allowed in point.literals.items()}
+        if point.kind == "wished":
+            there = () if mask else project.versions(project.full)
+            return Wished(project.name, str(subject), there), {project.name: mask}
+        if point.kind == "limit":
+            every = mask | ABSENT == project.full
+            return Limit(project.name, versions, str(subject), every), {project.name: project.full & ~mask}
+        if isinstance(subject, Requirement):
+            wishes = tuple((one.id, one.range.text) for one in subject.alternatives)
+            missing = all(not self.project(one.id).releases for one in subject.alternatives)
+            return Need(project.name, versions, wishes, missing), said
+        assert isinstance(subject, Relation)
+        return Clash(project.name, versions, subject.id, subject.range.text, point.kind == "only"), said
 
     def admitted(self, project: Project) -> int:
         """What the list and the target leave of it, whatever else is chosen."""
@@ -130,34 +179,30 @@ class Space:
     def _clause(self, project: Project, key: _Key, mask: int) -> int:
         number = self._clauses.get((project.name, key))
         if number is None:
-            kind, subject = key[0], key[1]
-            if kind == "need":
-                assert isinstance(subject, Requirement)
-                literals, fact = self._need(project, mask, subject)
+            kind, subject = key
+            if isinstance(subject, Requirement):
+                literals = self._need(project, mask, subject)
             else:
                 assert isinstance(subject, Relation)
-                literals, fact = self._relation(project, mask, subject, only=kind == "only")
-            number = self._clauses[(project.name, key)] = self.engine.add(literals, fact)
-            self.meaning[fact] = {self._by_var[var].name: allowed for var, allowed in literals.items()}
+                literals = self._relation(project, mask, subject, only=kind == "only")
+            point = self._point(kind, project, mask, subject, literals)  # type: ignore[arg-type]
+            number = self._clauses[(project.name, key)] = self.engine.add(literals, point)
         return number
 
-    def _need(self, project: Project, mask: int, need: Requirement) -> tuple[dict[int, int], Fact]:
+    def _need(self, project: Project, mask: int, need: Requirement) -> dict[int, int]:
         literals = {project.var: project.full & ~mask}
         for wanted in need.alternatives:
-            for other, allowed in ((self.project(wanted.id), None), *self.stand_ins(wanted)):
-                fitting = other.mask(wanted.range) if allowed is None else allowed
-                literals[other.var] = literals.get(other.var, 0) | fitting
+            other = self.project(wanted.id)
+            literals[other.var] = literals.get(other.var, 0) | other.mask(wanted.range)
+            for stand_in, giving in self.stand_ins(wanted):
+                literals[stand_in.var] = literals.get(stand_in.var, 0) | giving
             literals[project.var] |= project.providing(wanted.id, wanted.range, embedded=True)
-        wishes = tuple((one.id, one.range.text) for one in need.alternatives)
-        missing = all(not self.project(one.id).releases for one in need.alternatives)
-        return literals, Need(project.name, project.versions(mask), wishes, missing)
+        return literals
 
-    def _relation(self, project: Project, mask: int, relation: Relation, *, only: bool) -> tuple[dict[int, int], Fact]:
+    def _relation(self, project: Project, mask: int, relation: Relation, *, only: bool) -> dict[int, int]:
         other = self.project(relation.id)
         meant = other.mask(relation.range)
-        allowed = meant | ABSENT if only else other.full & ~meant
-        literals = {project.var: project.full & ~mask, other.var: allowed}
-        return literals, Clash(project.name, project.versions(mask), relation.id, relation.range.text, only)
+        return {project.var: project.full & ~mask, other.var: meant | ABSENT if only else other.full & ~meant}
 
 
 def _keys(release: Release, name: str) -> Iterator[_Key]:
