@@ -136,6 +136,7 @@ class Choosing(Case):
         )
         kinds = [one["kind"] for one in done.error["repairs"]]
         self.assertEqual(kinds, sorted(kinds, key=["channel", "exclusion", "range", "target", "drop"].index))
+        self.assertEqual(kinds, ["range", "target", "drop"])
         self.assertIn("let otterden be 2.4.0", done.error["repairs"][0]["text"])
 
 

@@ -11,6 +11,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.sources import Source
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
+from rhizon.core.runtimes import FAMILIES
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
 
@@ -29,10 +30,13 @@ def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] 
     return open_catalogs(here, Path.cwd())
 
 
-def named_majors(source: Source) -> tuple[int, ...]:
-    """The runtime major that a list or pack names exactly: then nobody need ask what this machine has."""
+def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
+    """The runtime major that a list or pack names exactly, then the long-term ones: nobody need ask then what this
+    machine has. Nothing where no major is named."""
+    family = FAMILIES.get(game.runtime.family)
     wanted = source.request(()).target.runtime.comparators
-    return tuple(int(one.version.text) for one in wanted if one.op == "=" and one.version.text.isdecimal())
+    named = [int(one.version.text) for one in wanted if one.op == "=" and one.version.text.isdecimal()]
+    return tuple(dict.fromkeys((*named, *(family.long_term if family else ())))) if named else ()
 
 
 def solve_source(
@@ -48,7 +52,7 @@ def solve_source(
     if isinstance(source.document, Lock):
         return Solution(lock=source.document, findings=())
     reporter.step(f"solving {source.label}")
-    majors = named_majors(source) or majors_to_try(game, host.runtimes(game))
+    majors = named_majors(source, game) or majors_to_try(game, host.runtimes(game))
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
     lock = solution.lock
     target = lock.target

@@ -14,6 +14,8 @@ if TYPE_CHECKING:
 
 __all__ = ["command"]
 
+MOST_NAMED = 5  # missing items of a target that are named; --verbose names all
+
 
 @click.command("targets")
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
@@ -34,10 +36,10 @@ def command(source: Path, catalogs: tuple[str, ...], plot: Path | None, out: Out
         table = table_of_targets(this_host(), source, catalogs, plot, reporter)
     finally:
         reporter.close()
-    out.result(table, lambda to: _render(to, table))
+    out.result(table, lambda to: _render(to, table, out))
 
 
-def _render(to: "Console", table: "TargetTable") -> None:
+def _render(to: "Console", table: "TargetTable", out: Output) -> None:
     best = table.rows[0]
     target = best.target
     where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
@@ -52,7 +54,9 @@ def _render(to: "Console", table: "TargetTable") -> None:
         one = row.target
         name = f"{one.game_version} {one.loader} {one.loader_build}"
         mark = "" if row.wanted else "not asked for"
-        rows.append((name, f"{row.fitting}/{len(table.items)}", mark, ", ".join(lacking)))
+        shown = lacking if out.verbose or len(lacking) <= MOST_NAMED + 1 else lacking[:MOST_NAMED]
+        rest = f" and {len(lacking) - len(shown)} more" if len(shown) < len(lacking) else ""
+        rows.append((name, f"{row.fitting}/{len(table.items)}", mark, ", ".join(shown) + rest))
     show_table(to, ("target", "fit", "", "missing"), rows, right=("fit",))
     if table.plot:
         say(to, f"picture: {table.plot}")
