@@ -19,7 +19,7 @@ from rhizon.adapters.games import GAMES, read_game
 from rhizon.core.errors import NoSolutionError
 from rhizon.core.model.contentlist import TargetWish, Wish
 from rhizon.core.solve import Request, solve
-from rhizon.core.solve.solver import _quiet
+from rhizon.core.solve.solver import answer
 from rhizon.core.version import parse_range, parse_version
 
 SIZES = ((500, 40), (5_000, 200), (20_000, 400))
@@ -142,7 +142,7 @@ def timed(work: Callable[[], Any]) -> tuple[float, Any]:
 
 def solved(wished: list[str], shelf: MemoryShelf) -> bool:
     try:
-        _quiet(request(wished), GAME, shelf)
+        answer(request(wished), GAME, shelf)
     except NoSolutionError:
         return False
     return True

@@ -138,18 +138,16 @@ def hash_present(folder: Path, paths: Iterable[RelPath]) -> dict[RelPath, str]:
 
 
 def remove_tree(folder: Path) -> None:
-    """Deletes a folder of ours, whatever modes its files have."""
-
-    def writable(_action: object, path: str, _error: object) -> None:
-        Path(path).parent.chmod(0o700)
-        Path(path).chmod(0o700)
-        if Path(path).is_dir():
-            shutil.rmtree(path, ignore_errors=True)
-        else:
-            Path(path).unlink(missing_ok=True)
-
-    if folder.exists():
-        shutil.rmtree(folder, onerror=writable)
+    """Deletes a folder of ours, whatever modes its folders have."""
+    if not folder.exists():
+        return
+    folder.chmod(0o700)
+    for parent, children, _ in os.walk(folder):
+        for child in children:  # before it is walked into
+            path = Path(parent) / child
+            if not path.is_symlink():
+                path.chmod(0o700)
+    shutil.rmtree(folder)
 
 
 def free_bytes(folder: Path) -> int:

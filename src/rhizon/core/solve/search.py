@@ -7,7 +7,7 @@ order of their ids. Since everything that narrows a choice follows from earlier 
 the best in that lexicographic order, although whole regions are jumped over.
 """
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
 from rhizon.core.model.catalog import Release, Requirement
@@ -43,11 +43,9 @@ class _State(NamedTuple):
 class Search:
     """A search that can be asked again under other assumptions and keeps what it has learned."""
 
-    def __init__(self, space: Space, prefer: Callable[[str, int], int] | None = None) -> None:
-        """``prefer`` answers the bit to take first of an item's mask; the newest where it is None or answers 0."""
+    def __init__(self, space: Space) -> None:
         self.space = space
         self._engine = space.engine
-        self._prefer = prefer
         self._needs: list[Requirement] = []
         self._wishes = 0  # how many of them, the first ones, are the list's own: those no stand-in meets
         self._next = 0
@@ -149,8 +147,7 @@ class Search:
                 for project, mask in self._ways(need):
                     left = mask & self.space.domain(project)
                     if left and project.name not in self._bits:
-                        bit = self._prefer(project.name, left) if self._prefer else 0
-                        return project, bit or 1 << (left.bit_length() - 1)
+                        return project, 1 << (left.bit_length() - 1)
                 raise AssertionError("a need that nothing can meet is a false clause, and was seen before")
             self._next += 1
         return None

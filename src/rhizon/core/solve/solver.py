@@ -23,7 +23,7 @@ from rhizon.core.solve.space import Space
 from rhizon.core.solve.targets import candidates
 from rhizon.core.solve.universe import Universe
 
-__all__ = ["solve"]
+__all__ = ["answer", "solve"]
 
 
 class _Best(msgspec.Struct):
@@ -274,7 +274,7 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
 
     def attempt(changed: Request) -> Lock | None:
         try:
-            return _quiet(changed, universe.game, shelf)
+            return answer(changed, universe.game, shelf)
         except NoSolutionError:
             return None
 
@@ -299,8 +299,11 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
     return error
 
 
-def _quiet(request: Request, game: GameDefinition, shelf: Shelf) -> Lock:
-    """The lock of a question, without a story when there is none. Raises NoSolutionError."""
+def answer(request: Request, game: GameDefinition, shelf: Shelf) -> Lock:
+    """The lock of a question, the first target that carries it; no story when there is none.
+
+    Raises NoSolutionError.
+    """
     universe = Universe(request, game, shelf)
     host = shelf.host(game.id)
     for target, build in candidates(request, game, host[1]):
