@@ -16,7 +16,7 @@ from rhizon.core.solve.search import Assumption, Search
 __all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current", "smallest_hitting_set"]
 
 MOST_CORES = 80
-MOST_NODES = 20_000
+MOST_NODES = 40_000  # of the search for the cheapest steps, over one whole question
 
 
 class Kept:
@@ -111,13 +111,24 @@ def most_current(
     """The fewest releases behind newest over all ladders together.
 
     Each item is asked to be among its newest few; a refusal says that one of some items must go a step further
-    down, and the cheapest steps that satisfy everything refused so far are asked next. Raises RefusedError.
+    down, and the cheapest steps that satisfy everything refused so far are asked next: their sum is a lower bound.
+    When that cannot be weighed up any more the choice in the order of the list is what was found. Raises RefusedError.
     """
+    listed = search.run(wishes, hard)
+    most = sum(_place(one, listed, search) for one in ladders)
+    if most == 0:
+        return Current(listed, 0, proved=True)
     steps = dict.fromkeys((one.item for one in ladders), 0)
     longest = {one.item: len(one.bits) - 1 for one in ladders}
     refusals: list[dict[str, int]] = []
-    proved = True
+    weigher = _Weigher()
     while True:
+        cheapest = weigher.cheapest(refusals)
+        if cheapest is None:
+            return Current(listed, most, proved=False)
+        steps = dict.fromkeys(steps, 0) | cheapest
+        if sum(steps.values()) >= most:  # nothing is below what the order of the list gives
+            return Current(listed, most, proved=True)
         asked = [
             Assumption(one.item, sum(one.bits[: steps[one.item] + 1]), ("among", one.item, str(steps[one.item])))
             for one in ladders
@@ -127,20 +138,10 @@ def most_current(
             chosen = search.run(wishes, [*hard, *asked])
         except RefusedError as refused:
             items = {one.item for one in asked if one.tag in refused.assumed}
-            core = {item: steps[item] + 1 for item in sorted(items)}
-            if not core:
-                raise
-            refusals.append(core)
-            cheapest = _cheapest_steps(refusals) if proved else None
-            if cheapest is None:  # too much to weigh up: go down where the list says last, and do not claim the least
-                proved = False
-                last = max(core, key=lambda item: wishes.index(item) if item in wishes else -1)
-                steps[last] += 1
-            else:
-                steps = dict.fromkeys(steps, 0) | cheapest
+            refusals.append({item: steps[item] + 1 for item in sorted(items)})
             continue
         behind = sum(_place(one, chosen, search) for one in ladders)
-        return Current(chosen, behind, proved)
+        return Current(chosen, behind, proved=True)
 
 
 def _place(ladder: Ladder, chosen: dict[str, Release], search: Search) -> int:
@@ -149,31 +150,33 @@ def _place(ladder: Ladder, chosen: dict[str, Release], search: Search) -> int:
     return next((at for at, bit in enumerate(ladder.bits) if project.release(bit) is taken), 0)
 
 
-def _cheapest_steps(refusals: Sequence[dict[str, int]]) -> dict[str, int] | None:
-    """Least total of steps so that of each refusal some item goes as far down as it asks; None: too many ways."""
-    nodes = 0
+class _Weigher:
+    """Finds the cheapest steps that satisfy refusals, until it has looked at too many ways."""
 
-    def within(budget: int, steps: dict[str, int]) -> dict[str, int] | None:
-        nonlocal nodes
-        nodes += 1
-        if nodes > MOST_NODES:
-            raise OverflowError
-        open_one = next((one for one in refusals if all(steps.get(item, 0) < far for item, far in one.items())), None)
-        if open_one is None:
+    def __init__(self) -> None:
+        self._nodes = 0
+        self._budget = 0  # never less than for fewer refusals
+
+    def cheapest(self, refusals: Sequence[dict[str, int]]) -> dict[str, int] | None:
+        """Least total of steps so that of each refusal some item goes as far down as it asks."""
+        while self._nodes <= MOST_NODES:
+            found = self._within(refusals, self._budget, {})
+            if found is not None:
+                return found
+            self._budget += 1
+        return None
+
+    def _within(self, refusals: Sequence[dict[str, int]], budget: int, steps: dict[str, int]) -> dict[str, int] | None:
+        self._nodes += 1
+        if self._nodes > MOST_NODES:
+            return None
+        unmet = [one for one in refusals if all(steps.get(item, 0) < far for item, far in one.items())]
+        if not unmet:
             return steps
-        for item, far in sorted(open_one.items(), key=lambda one: (one[1] - steps.get(one[0], 0), one[0])):
+        for item, far in sorted(unmet[0].items(), key=lambda one: (one[1] - steps.get(one[0], 0), one[0])):
             cost = far - steps.get(item, 0)
             if cost <= budget:
-                found = within(budget - cost, steps | {item: far})
+                found = self._within(unmet, budget - cost, steps | {item: far})
                 if found is not None:
                     return found
         return None
-
-    try:
-        for budget in range(sum(max(one.values()) for one in refusals) + 1):
-            found = within(budget, {})
-            if found is not None:
-                return found
-    except OverflowError:
-        return None
-    return None

@@ -17,7 +17,7 @@ from rhizon.core.solve.space import Space
 
 __all__ = ["Assumption", "GaveUpError", "Search"]
 
-MOST_CONFLICTS = 200_000
+MOST_CONFLICTS = 20_000
 
 
 class Assumption(NamedTuple):
