@@ -1,7 +1,7 @@
 """Small changes of a question that make it answerable; each is tried before it is named."""
 
-from collections.abc import Callable, Iterator
-from typing import Literal
+from collections.abc import Iterator
+from typing import Literal, Protocol
 
 import msgspec
 
@@ -28,8 +28,11 @@ class Repair(msgspec.Struct, frozen=True, kw_only=True):
     text: str
 
 
-# answers the lock of a changed question, or None when it has none
-Try = Callable[[Request], Lock | None]
+class Try(Protocol):
+    """Answers the lock of a changed question, or None when it has none; without ``other_target`` on the one that
+    failed, so that a small change is not tried on every target there is."""
+
+    def __call__(self, changed: Request, *, other_target: bool) -> Lock | None: ...
 
 
 class _Candidate(msgspec.Struct, frozen=True):
@@ -52,7 +55,7 @@ def repairs(request: Request, core: list[Fact], attempt: Try) -> list[Repair]:
     for number, one in enumerate(_candidates(request, core)):
         if number == MOST_TRIED or len(found) == MOST_NAMED:
             break
-        lock = attempt(one.request)
+        lock = attempt(one.request, other_target=one.kind == "target")
         if lock is not None:
             repair = Repair(kind=one.kind, item=one.item, text=one.words(request, lock))
             if repair not in found:

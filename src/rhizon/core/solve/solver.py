@@ -41,6 +41,7 @@ class _Failure(msgspec.Struct):
     """A target that does not carry the required wishes; ``carried`` counts those that it has releases for."""
 
     target: Target
+    build: LoaderBuild
     space: Space
     refused: RefusedError
     carried: int
@@ -108,7 +109,7 @@ def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best 
         return _best_on(universe, space, build, required)
     except RefusedError as refused:
         carried = sum(bool(space.domain(space.project(name)) & ~ABSENT) for name in required)
-        return _Failure(target, space, refused, carried)
+        return _Failure(target, build, space, refused, carried)
     except GaveUpError:
         raise NoSolutionError(
             "solve-gave-up",
@@ -272,11 +273,18 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
         on += f", {target.runtime.capitalize()} {target.runtime_major}"
     facts = irreducible(nearest.space, nearest.refused.facts)
 
-    def attempt(changed: Request) -> Lock | None:
+    def attempt(changed: Request, *, other_target: bool) -> Lock | None:
         try:
-            return answer(changed, universe.game, shelf)
+            if other_target:
+                return answer(changed, universe.game, shelf)
+            again = Universe(changed, universe.game, shelf)
+            outcome = _on_target(again, target, nearest.build)
         except NoSolutionError:
             return None
+        if isinstance(outcome, _Failure):
+            return None
+        host = shelf.host(universe.game.id)
+        return make_lock(again, target, nearest.build, host, outcome.kept.chosen, outcome.dropped)
 
     core = tuple(sentence(fact, universe.request) for fact in facts)
     mended = tuple(repairs(universe.request, facts, attempt))
