@@ -8,7 +8,7 @@ import sys
 import tempfile
 import unittest
 import zipfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -113,6 +113,9 @@ class MemoryShelf:
 
     def item(self, game: str, name: str) -> tuple[str, Item] | None:
         return ("memory", self._items[name]) if name in self._items else None
+
+    def prefetch(self, game: str, names: Sequence[str]) -> None:
+        pass
 
     def host(self, game: str) -> tuple[str, HostFiles]:
         builds = [

@@ -154,6 +154,7 @@ class Read:
     def __init__(self, shelf: MemoryShelf, names: list[str]) -> None:
         self._items = {name: shelf.item("", name) for name in names}
         self.index, self.host, self.other_game = shelf.index, shelf.host, shelf.other_game
+        self.prefetch = shelf.prefetch
 
     def item(self, _game: str, name: str) -> Any:
         return self._items.get(name)

@@ -8,7 +8,7 @@ be moved together. An "unsat" set is a hard one with two wishes whose library ch
 
 import json
 import random
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -100,6 +100,9 @@ class MemoryShelf:
             return None
         self.read += 1
         return "memory", decode_json(Item, self._documents[name], name, "item")
+
+    def prefetch(self, _game: str, _names: Sequence[str]) -> None:
+        pass
 
     def host(self, _game: str) -> tuple[str, HostFiles]:
         return "memory", decode_json(HostFiles, json.dumps(host_files()).encode(), "host", "host files")

@@ -17,9 +17,12 @@ from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.adapters.serve import serving
 from rhizon.adapters.store import Store
 from rhizon.core.errors import InputError, RemoteError, RhizonError, TrustError
+from rhizon.core.model.contentlist import ContentList
+from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.names import RelPath
-from tests.support import CATALOG, Case
+from rhizon.core.solve import from_list, solve
+from tests.support import CATALOG, LIST, TARNHOLT, Case
 
 HERE = Path()
 BODY = b"reeds and lamps " * 64
@@ -165,6 +168,21 @@ class Addresses(unittest.TestCase):
                 locked = LockedFile(catalog="harbour-shelf", path=file.path, sha256=file.sha256, size=file.size)
                 shelf.fetch(locked, into, lambda _: None)
                 self.assertEqual(len(into.getvalue()), file.size)
+
+
+class Solving(unittest.TestCase):
+    def test_over_http_each_document_is_asked_for_once_and_wishes_several_at_once(self) -> None:
+        lines: list[str] = []
+        wanted = decode(ContentList, LIST.read_bytes(), "list")
+        with serving(CATALOG, told=lines.append) as server:
+            shelf = open_catalogs((server.url,), HERE)
+            lock = solve(from_list(wanted, (17,), "the list"), TARNHOLT, shelf).lock
+        self.assertEqual(
+            lock, solve(from_list(wanted, (17,), "the list"), TARNHOLT, open_catalogs((str(CATALOG),), HERE)).lock
+        )
+        asked = [line.split('"')[1] for line in lines]
+        self.assertEqual(len(asked), len(set(asked)))
+        self.assertLess(len(asked), 3 + len(shelf.index("tarnholt").items))
 
 
 class Serving(unittest.TestCase):

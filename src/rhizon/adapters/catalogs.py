@@ -2,12 +2,13 @@
 
 import hashlib
 import urllib.parse
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import IO, Any, Protocol, TypeVar
 
 from rhizon.adapters.files import read_bytes
-from rhizon.core.errors import InputError, RemoteError, TrustError
+from rhizon.core.errors import InputError, RemoteError, RhizonError, TrustError
 from rhizon.core.model.base import Strict
 from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
 from rhizon.core.model.documents import decode
@@ -20,6 +21,7 @@ LARGEST_DOCUMENT = 256 << 20
 CONNECT_SECONDS = 10.0
 STALL_SECONDS = 30.0
 RETRIES = 3
+CONNECTIONS = 16  # to one catalog at once
 
 T = TypeVar("T", bound=Strict)
 Progress = Callable[[int], None]
@@ -69,7 +71,7 @@ class HttpTransport:
         retries = urllib3.Retry(total=RETRIES, redirect=False, status=RETRIES, backoff_factor=0.2)
         retries = retries.new(status_forcelist=(429, 500, 502, 503, 504), raise_on_status=False)
         self._pool = urllib3.PoolManager(
-            maxsize=8,
+            maxsize=CONNECTIONS,
             timeout=urllib3.Timeout(connect=CONNECT_SECONDS, read=STALL_SECONDS),
             retries=retries,
             headers={"User-Agent": "rhizon", "Accept-Encoding": "identity"},
@@ -206,6 +208,7 @@ class Catalogs:
     def __init__(self, catalogs: list[_Catalog]) -> None:
         self._catalogs = catalogs
         self._indexes: dict[tuple[str, str], ItemIndex] = {}
+        self._items: dict[tuple[str, str], tuple[str, Item] | None] = {}
 
     @property
     def addresses(self) -> tuple[str, ...]:
@@ -229,8 +232,31 @@ class Catalogs:
             merged.update(one.items if one else {})
         return ItemIndex(format="rhizon-index/1", items=dict(sorted(merged.items())))
 
+    def prefetch(self, game: str, names: Sequence[str]) -> None:
+        """Reads these items now, several at once; an error waits until its item is asked for."""
+        wanted = [name for name in names if (game, name) not in self._items]
+        if len(wanted) < 2 or all(isinstance(one.transport, FolderTransport) for one in self._catalogs):
+            return  # from a folder one after the other is as fast
+
+        def get(name: str) -> tuple[str, tuple[str, Item] | None] | None:
+            try:
+                return name, self._read_item(game, name)
+            except RhizonError:
+                return None
+
+        self.index(game)  # once, before everybody wants it
+        with ThreadPoolExecutor(max_workers=CONNECTIONS) as pool:
+            for found in pool.map(get, wanted):
+                if found is not None:
+                    self._items[game, found[0]] = found[1]
+
     def item(self, game: str, name: str) -> tuple[str, Item] | None:
-        """An item and the name of its catalog."""
+        """An item and the name of its catalog; each is read once."""
+        if (game, name) not in self._items:
+            self._items[game, name] = self._read_item(game, name)
+        return self._items[game, name]
+
+    def _read_item(self, game: str, name: str) -> tuple[str, Item] | None:
         for catalog in self._catalogs:
             index = self._index_of(catalog, game)
             if index is not None and name in index.items:

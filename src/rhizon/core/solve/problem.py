@@ -1,6 +1,6 @@
 """What is asked: wishes, the parts of the target that are fixed, and where releases are found."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Literal, Protocol
 
 import msgspec
@@ -22,6 +22,9 @@ class Shelf(Protocol):
 
     def item(self, game: str, name: str) -> tuple[str, Item] | None:
         """One item, or None when no catalog has it for this game."""
+
+    def prefetch(self, game: str, names: Sequence[str]) -> None:
+        """These items will be asked for: a slow shelf may get them all at once."""
 
     def host(self, game: str) -> tuple[str, HostFiles]:
         """Server files and loader builds."""

@@ -58,7 +58,9 @@ def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
     host = shelf.host(game.id)
     best: _Best | None = None
     failures: list[_Failure] = []
-    for target, build in _keep_first(request, candidates(request, game, host[1])):
+    targets = _keep_first(request, candidates(request, game, host[1]))
+    universe.warm(targets[0][0])
+    for target, build in targets:
         outcome = _on_target(universe, target, build)
         if isinstance(outcome, _Failure):
             failures.append(outcome)
@@ -89,6 +91,7 @@ class _Remembering:
 
     def __init__(self, shelf: Shelf) -> None:
         self._shelf = shelf
+        self.prefetch = shelf.prefetch
         self.index = functools.cache(shelf.index)
         self.item = functools.cache(shelf.item)
         self.host = functools.cache(shelf.host)

@@ -29,6 +29,20 @@ class Universe:
         self._accepts: dict[str, tuple[str, ...]] = {}
         self.locked = {one.id: one.version for one in request.keep.releases} if request.keep is not None else {}
 
+    def warm(self, target: Target) -> None:
+        """Tells the shelf, wave by wave, what the newest releases lead to: nearly all that a search will touch."""
+        seen: set[str] = set()
+        wave = list(self.request.wishes)
+        while wave:
+            self._shelf.prefetch(self.game.id, wave)
+            seen.update(wave)
+            following: dict[str, None] = {}
+            for name in wave:
+                newest = next((release for release, reason in self.releases(name, target) if not reason), None)
+                for need in newest.requires if newest is not None else ():
+                    following.setdefault(need.alternatives[0].id)
+            wave = [name for name in following if name not in seen]
+
     def stand_ins(self, name: str) -> list[str]:
         """Ids of items that say that they stand in for this one."""
         if self._stand_ins is None:
