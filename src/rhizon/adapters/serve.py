@@ -48,6 +48,9 @@ class CatalogServer(ThreadingHTTPServer):
 class _Handler(BaseHTTPRequestHandler):
     server: CatalogServer
     protocol_version = "HTTP/1.1"
+    # heads and short bodies leave in one packet and at once: else each answer waits for a delayed acknowledgement
+    wbufsize = 1 << 16
+    disable_nagle_algorithm = True
     server_version = "rhizon-catalog"
     sys_version = ""
 
