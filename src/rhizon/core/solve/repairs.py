@@ -11,7 +11,7 @@ from rhizon.core.solve.facts import Fact, Limit, Wished
 from rhizon.core.solve.problem import Request
 from rhizon.core.version import parse_range
 
-__all__ = ["Repair", "repairs"]
+__all__ = ["Attempt", "Repair", "repairs"]
 
 # Each is a whole solve: the first few, best ranked, are what people choose from.
 MOST_TRIED = 8
@@ -28,7 +28,7 @@ class Repair(msgspec.Struct, frozen=True, kw_only=True):
     text: str
 
 
-class Try(Protocol):
+class Attempt(Protocol):
     """Answers the lock of a changed question, or None when it has none; without ``other_target`` on the one that
     failed, so that a small change is not tried on every target there is."""
 
@@ -49,7 +49,7 @@ class _Candidate(msgspec.Struct, frozen=True):
         return _on(lock) if self.item is None else _widened(before, lock, self.item)
 
 
-def repairs(request: Request, core: list[Fact], attempt: Try) -> list[Repair]:
+def repairs(request: Request, core: list[Fact], attempt: Attempt) -> list[Repair]:
     """Ranked: a channel or an exclusion, a range, another target, an item less."""
     found: list[Repair] = []
     for number, one in enumerate(_candidates(request, core)):
