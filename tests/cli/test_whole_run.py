@@ -183,6 +183,9 @@ class WholeRun(Case):
             root = self.folder / name
             trees.append({one.relative_to(root).as_posix(): one.read_bytes() for one in (root / "mods").iterdir()})
             self.assertFalse((root / "fogbank.txt").exists())
+        links = {name: (self.folder / "a" / name).stat().st_nlink for name in ("mods/reedlight-2.1.0.jar", "start.cmd")}
+        self.assertGreater(links["mods/reedlight-2.1.0.jar"], 1)  # one copy for all instances of the host
+        self.assertEqual(links["start.cmd"], 1)  # what a person may edit is never the store's own file
         self.assertEqual(trees[0], trees[1])
         self.assertEqual(trees[0], trees[2])
         self.assertEqual((self.folder / "b/config/heronwatch.properties").read_text().count("watch.minutes = 5"), 1)

@@ -98,7 +98,7 @@ def _stage(staging: Path, plan: Plan, records: Mapping[str, bytes], store: Store
             target = staging / step.path
             target.parent.mkdir(parents=True, exist_ok=True)
             file = step.wanted
-            store.lay_out(file.sha256, target, link=not file.edited, executable=file.executable, what=file.origin)
+            store.lay_out(file.sha256, target, link=file.linked, executable=file.executable, what=file.origin)
         entries.append(_Entry(step.action, step.path))  # type: ignore[arg-type]
     for name, data in records.items():
         path = RHIZON + "/" + name

@@ -60,7 +60,7 @@ def wanted_files(
                 hint="Exclude one of the two in the list, or tell the catalog's keeper.",
             )
         origin = f"{release.id} {release.version} ({_origin(file)})"
-        wanted[path] = WantedFile(sha256=file.sha256, size=file.size, origin=origin)
+        wanted[path] = WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
     for path, data in source.overlay.items():
         wanted[path] = _in_store(store, data, f"pack {source.name}", edited=True)
     missing = [path for path in (*game.server_files, *game.loaders[lock.target.loader].files) if path not in wanted]

@@ -62,7 +62,11 @@ def run(
         )
         reporter.step(f"starting {instance.name}")
         server = RunningServer(command, home.folder, game, reporter)
-        home.mark_running(RunMark(server.process.pid, server.process.since))
+        try:
+            home.mark_running(RunMark(server.process.pid, server.process.since))
+        except BaseException:
+            server.close()  # a server that nobody could find again is not left running
+            raise
     try:
         with server:
             ready = server.until_ready(wait, stop_asked)

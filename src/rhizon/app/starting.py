@@ -51,6 +51,10 @@ class RunningServer:
     def __exit__(
         self, _kind: type[BaseException] | None, _error: BaseException | None, _at: TracebackType | None
     ) -> None:
+        self.close()
+
+    def close(self) -> None:
+        """Ends the server if it still runs, and gives the pipes and the log back."""
         self.process.close()
         self._file.close()
 

@@ -19,6 +19,7 @@ class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
     """A file that shall be there. Its bytes lie in the store under ``sha256``.
 
     ``edited`` files may change in use (by the server or a person): they are placed once and never replaced.
+    ``linked`` files are written by nobody: only those may be links into the store.
     """
 
     sha256: str
@@ -26,6 +27,7 @@ class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
     origin: str
     executable: bool = False
     edited: bool = False
+    linked: bool = False
 
 
 class Step(msgspec.Struct, frozen=True, kw_only=True):

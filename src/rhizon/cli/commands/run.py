@@ -14,11 +14,12 @@ __all__ = ["command"]
 @click.option("--trial", is_flag=True, help="Stop it again once it is ready: does it start at all?")
 @click.option("--wait", type=click.FloatRange(1, 86400), metavar="SECONDS", help="How long it may take to be ready.")
 @common
-def command(folder: Path, trial: bool, wait: float | None, out: Output) -> None:
+def command(folder: Path, trial: bool, wait: float | None, out: Output) -> int:
     """Start the server in FOLDER and stay with it.
 
     What it prints is shown; what you type goes to its console. Ctrl-C (or SIGTERM) stops it cleanly, a third
-    one ends it at once. Exit code 6 when it does not become ready, with the reason and the content at fault.
+    one ends it at once. Exit code 6 when it does not become ready, with the reason and the
+    content at fault; 1 when it was ready and did not end cleanly.
     """
     from rhizon.app.context import this_host
     from rhizon.app.run import Moment, run
@@ -42,12 +43,9 @@ def command(folder: Path, trial: bool, wait: float | None, out: Output) -> None:
             ran = run(this_host(), folder, reporter, asked, tick, wait=wait)
         finally:
             reporter.close()
-    out.result(
-        ran,
-        lambda to: verdict(
-            to,
-            f"{ran.name} was ready after {ran.ready_seconds:.1f} s with {len(ran.content)} pieces of content, "
-            f"was up for {ran.up_seconds:.0f} s and stopped cleanly",
-            good=ran.exit_code == 0,
-        ),
-    )
+    clean = ran.exit_code == 0
+    text = f"{ran.name} was ready after {ran.ready_seconds:.1f} s with {len(ran.content)} pieces of content, "
+    text += f"was up for {ran.up_seconds:.0f} s and "
+    text += "stopped cleanly" if clean else f"ended with exit code {ran.exit_code}; its log: {ran.log}"
+    out.result(ran, lambda to: verdict(to, text, good=clean))
+    return 0 if clean else 1
