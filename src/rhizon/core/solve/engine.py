@@ -5,18 +5,33 @@ one of which must hold. Deciding narrows a domain; propagation narrows others th
 literal left (watched literals: Moskewicz et al., Chaff, DAC 2001). A conflict is resolved backwards to its
 first unique implication point and learned (Marques-Silva and Sakallah, GRASP, 1996); resolving two clauses on a
 many-valued variable intersects their masks (signed resolution: Beckert, Haehnle and Manya, 2000). Every clause
-remembers what it was made from, so that a refusal can name the facts behind it.
+remembers what it was made from, so that a refusal can name the facts behind it. What the releases of one item say of
+one other item is kept together as a tie: a table of pairs that narrows both sides to values that still have a partner
+(arc consistency; Mackworth, "Consistency in Networks of Relations", 1977), and that gives a clause as its reason only
+when a conflict asks for one (lazy explanation; Gent, Miguel and Moore, "Lazy Explanations for Constraint Propagators",
+2010).
 
 The engine knows nothing of releases: facts are opaque tags.
 """
 
 from bisect import bisect_right
-from collections.abc import Hashable, Iterable
+from collections.abc import Hashable, Iterable, Sequence
+from typing import NamedTuple
 
 __all__ = ["Engine", "RefusedError"]
 
 Clause = dict[int, int]
 Fact = Hashable
+
+
+class _Tie(NamedTuple):
+    """Rows (left values, right values, fact): while left is one of these, right is one of those. ``pairs`` says the
+    same with every left value in one pair only."""
+
+    left: int
+    right: int
+    rows: Sequence[tuple[int, int, Fact]]
+    pairs: Sequence[tuple[int, int]]
 
 
 class RefusedError(Exception):
@@ -45,7 +60,9 @@ class Engine:
         self._pairs: list[list[int]] = []
         self._watch: list[list[int]] = []
         self._history: list[list[int]] = []
-        self._trail: list[tuple[int, int, int]] = []  # variable, domain before, reason (-1: decided)
+        self._ties: list[_Tie] = []
+        self._ties_of: list[list[int]] = []
+        self._trail: list[tuple[int, int, int]] = []  # variable, domain before, reason (-1: decided, -2 - n: tie n)
         self._levels: list[int] = []  # trail length at the begin of each decision level
         self._tags: list[Fact | None] = []  # of each level: the assumption that was decided there
         self._head = 0
@@ -67,6 +84,7 @@ class Engine:
         self._full.append(full)
         self._base.append(kept)
         self._watch.append([])
+        self._ties_of.append([])
         self._history.append([])
         return len(self.domain) - 1
 
@@ -74,6 +92,74 @@ class Engine:
         """Adds a clause that ``fact`` stands for; answers its number. It may be unit or false right now: see
         :meth:`assert_clause`."""
         return self._attach(literals, frozenset((fact,)), ())
+
+    def drop(self, number: int) -> None:
+        """Forgets an added clause. To be called with no decision standing, before anything was learned from it."""
+        for var in self._pairs[number]:
+            self._watch[var].remove(number)
+
+    def tie(self, left: int, right: int, rows: Sequence[tuple[int, int, Fact]]) -> int | None:
+        """Adds what values of one variable say of another, each row a mask of ``left``, what it allows of ``right``
+        and its fact, and narrows what follows now; the number of a clause that is false then, if one is."""
+        free = self._full[left]
+        pairs: list[tuple[int, int]] = []
+        for mask, allowed, _ in rows:
+            if mask & ~free:  # some values have said something already
+                both = ((own & mask, other & allowed) for own, other in pairs)
+                alone = ((own & ~mask, other) for own, other in pairs)
+                pairs = [one for one in (*both, *alone) if one[0]]
+            if mask & free:
+                pairs.append((mask & free, allowed))
+                free &= ~mask
+        pairs.append((free, self._full[right]))
+        number = len(self._ties)
+        self._ties.append(_Tie(left, right, rows, pairs))
+        self._ties_of[left].append(number)
+        self._ties_of[right].append(number)
+        return self._revise(number)
+
+    def _revise(self, number: int) -> int | None:
+        """Takes from both sides of a tie what has no partner left; a false clause when that is everything."""
+        left, right, _, pairs = self._ties[number]
+        own, other = self.domain[left], self.domain[right]
+        keep_own = keep_other = 0
+        for mask, allowed in pairs:
+            if mask & own and allowed & other:
+                keep_own |= mask
+                keep_other |= allowed
+        if own & keep_own == 0:
+            clause, facts = self._why_tied(number, right, other)
+            return self._attach(clause, facts, ())
+        if own & ~keep_own:
+            self._narrow(left, own & keep_own, -2 - number)
+        if other & ~keep_other:
+            self._narrow(right, other & keep_other, -2 - number)
+        return None
+
+    def _why_tied(self, number: int, var: int, lost: int) -> tuple[Clause, frozenset[Fact]]:
+        """The weakest clause by which a tie takes these values from one of its sides, and the facts it rests on."""
+        tie = self._ties[number]
+        if var == tie.left:
+            partners = 0
+            for mask, allowed in tie.pairs:
+                if mask & lost:
+                    partners |= allowed
+            facts = frozenset(fact for mask, allowed, fact in tie.rows if mask & lost)
+            return {var: self._full[var] & ~lost, tie.right: partners}, facts
+        partners = 0
+        for mask, allowed in tie.pairs:
+            if allowed & lost:
+                partners |= mask
+        facts = frozenset(fact for mask, allowed, fact in tie.rows if mask & ~partners and lost & ~allowed)
+        return {tie.left: partners, var: self._full[var] & ~lost}, facts
+
+    def _why(self, at: int, wanted: int) -> tuple[Clause, frozenset[Fact], tuple[int, ...]]:
+        """Why the event took away what it took of ``wanted``: a clause, and what it was made of."""
+        var, _, reason = self._trail[at]
+        if reason >= 0:
+            return self._clauses[reason], frozenset(), (reason,)
+        clause, facts = self._why_tied(-2 - reason, var, wanted & self._taken(at, var))
+        return clause, facts, ()
 
     def _attach(self, clause: Clause, facts: frozenset[Fact], made_of: tuple[int, ...]) -> int:
         number = len(self._clauses)
@@ -158,14 +244,18 @@ class Engine:
                     return number
                 self._narrow(other, to, number)
             watch[var] = kept
+            for number in self._ties_of[var]:
+                false = self._revise(number)
+                if false is not None:
+                    return false
         return None
 
     def variables(self, number: int) -> list[int]:
         """The variables of a clause."""
         return list(self._clauses[number])
 
-    def learn(self, number: int) -> int:
-        """Takes back as far as the false clause asks and narrows what follows there; the learned clause's number.
+    def learn(self, number: int) -> None:
+        """Takes back as far as the false clause asks, learns from it and narrows what follows there.
 
         Raises :class:`RefusedError` when nothing is left.
         """
@@ -180,7 +270,6 @@ class Engine:
         false = self.assert_clause(learned)
         assert false is None
         # the asserting literal and the latest other one are watched: those are the first to be free again
-        return learned
 
     def _analyse(self, number: int) -> tuple[Clause, frozenset[Fact], tuple[int, ...]]:
         """The first unique implication point; an empty clause when the conflict rests on no decision."""
@@ -209,10 +298,10 @@ class Engine:
             begin = self._levels[level - 1] if level else 0
             if level and sum(one >= begin for one in since.values()) == 1:
                 return clause, frozenset(facts), tuple(made_of)
-            reason = self._trail[at][2]
-            assert reason >= 0, "a decision is the only event of its level before it propagates"
-            made_of.append(reason)
-            why = self._clauses[reason]
+            assert self._trail[at][2] != -1, "a decision is the only event of its level before it propagates"
+            why, said, parts = self._why(at, clause[latest])
+            facts |= said
+            made_of += parts
             mask = clause.pop(latest) & why[latest]
             del since[latest]
             for var, other in why.items():
@@ -245,17 +334,17 @@ class Engine:
             if at < 0:
                 facts.update(self._why_never(latest, wanted))
                 continue
-            reason = self._trail[at][2]
-            if reason < 0:
+            if self._trail[at][2] == -1:
                 tag = self._tags[bisect_right(self._levels, at) - 1]
                 if tag is not None:
                     assumed.add(tag)
-                rest = wanted & ~self._decided_away(at, latest)
+                rest = wanted & ~self._taken(at, latest)
                 if rest:
                     clause[latest] = rest
                 continue
-            made_of.append(reason)
-            why = self._clauses[reason]
+            why, said, parts = self._why(at, wanted)
+            facts |= said
+            made_of += parts
             for other, other_mask in why.items():
                 if other != latest:
                     clause[other] = clause.get(other, 0) | other_mask
@@ -264,7 +353,8 @@ class Engine:
         found, _ = self._facts(frozenset(facts), tuple(made_of))
         return RefusedError(found, frozenset(assumed))
 
-    def _decided_away(self, at: int, var: int) -> int:
+    def _taken(self, at: int, var: int) -> int:
+        """The values that an event took from its variable."""
         before = self._trail[at][1]
         later = next((self._trail[i][1] for i in self._history[var] if i > at), self.domain[var])
         return before & ~later

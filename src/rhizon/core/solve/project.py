@@ -11,18 +11,16 @@ ABSENT = 1
 
 
 class Project:
-    """Releases as bits, and ranges as masks of them."""
+    """Releases as bits, and ranges as masks of them. ``item`` has its releases newest first."""
 
     def __init__(self, name: str, item: Item | None) -> None:
         self.name = name
-        self.releases: tuple[Release, ...] = (
-            tuple(sorted(item.releases, key=lambda one: one.version)) if item is not None else ()
-        )
+        self.releases: tuple[Release, ...] = tuple(reversed(item.releases)) if item is not None else ()
         self._keys = [one.version.key for one in self.releases]
         self.full = (1 << (len(self.releases) + 1)) - 1
         self.var = -1
         # every id that some release stands in for: mostly none, and then nothing need be looked at
-        self._given = {one.id for release in self.releases for one in (*release.provides, *release.embeds)} - {name}
+        self.given = {one.id for release in self.releases for one in (*release.provides, *release.embeds)} - {name}
         self._masks: dict[str, int] = {"*": self.full & ~ABSENT}
 
     def mask(self, wanted: VersionRange) -> int:
@@ -66,7 +64,7 @@ class Project:
     def providing(self, wanted: str, admitted: VersionRange, *, embedded: bool) -> int:
         """The releases that stand in for another id in a range; what they merely carry inside only if so asked.
         An item never stands in for itself."""
-        if wanted not in self._given:
+        if wanted not in self.given:
             return 0
         return sum(2 << at for at, one in enumerate(self.releases) if _gives(one, wanted, admitted, embedded=embedded))
 

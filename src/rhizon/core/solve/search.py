@@ -63,8 +63,13 @@ class Search:
             if conflict is not None:
                 if self._engine.conflicts >= MOST_CONFLICTS:
                     raise GaveUpError
-                learned = self._engine.learn(conflict)
-                conflict = self._look_closer(learned)
+                if self.space.loose and self._engine.level:
+                    # a list that clashes once clashes often: from then on items narrow each other early
+                    self._engine.backjump(0)
+                    conflict = self.space.tie_all()
+                else:
+                    self._engine.learn(conflict)
+                    conflict = None
                 self._restore()
                 continue
             if self._engine.level < len(assumptions):
@@ -75,24 +80,9 @@ class Search:
                 return {project.name: project.release(bit) for project, bit in self._chosen}
             conflict = self._choose(*option)
 
-    def _look_closer(self, learned: int) -> int | None:
-        """A list that clashes once clashes often: from then on every item seen so far narrows others early, by all
-        that its releases say and not only by the one that was chosen.
-
-        Its clauses are stated with no decision standing, so that what follows from them alone is never lost.
-        """
-        fresh = [number for var in self.space.variables() for number in self.space.whole(var)]
-        if not fresh:
-            return None
-        self._engine.backjump(0)
-        for number in (*fresh, learned):
-            false = self._engine.assert_clause(number)
-            if false is not None:
-                return false
-        return None
-
     def _reset(self, wishes: Sequence[str], assumed: set[str]) -> None:
         self._engine.backjump(0)
+        self.space.forget()
         self._needs = [Requirement(id=name) for name in wishes]
         self._wishes = len(wishes)
         self._next = 0
@@ -117,7 +107,7 @@ class Search:
         """Decides a release and states what it says; the number of a clause that is false then, if one is."""
         self._saved.append(_State(len(self._needs), self._next, len(self._chosen)))
         release = project.release(bit)
-        numbers = self.space.clauses_of(project, bit)
+        numbers = self.space.state(project, bit)
         self._engine.decide(project.var, bit)
         self._chosen.append((project, bit))
         self._bits[project.name] = bit
@@ -162,7 +152,7 @@ class Search:
         if self._next < self._wishes:
             return
         for wanted in need.alternatives:
-            yield from self.space.stand_ins(wanted)
+            yield from self.space.stand_ins(wanted.id, wanted.range)
 
 
 def _meets_itself(project: Project, bit: int, need: Requirement) -> bool:

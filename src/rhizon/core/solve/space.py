@@ -16,10 +16,12 @@ from rhizon.core.solve.engine import Engine
 from rhizon.core.solve.facts import Clash, Fact, Limit, Need, Wished
 from rhizon.core.solve.project import ABSENT, Project
 from rhizon.core.solve.universe import Universe
+from rhizon.core.version import VersionRange
 
 __all__ = ["Space"]
 
-_Key = tuple[str, object]
+_Kind = Literal["need", "clash", "only"]
+_Key = tuple[object, ...]
 
 
 class _Point(NamedTuple):
@@ -43,11 +45,9 @@ class Space:
         self._required = frozenset(required)
         self._projects: dict[str, Project] = {}
         self._by_var: list[Project] = []
-        self._clauses: dict[tuple[str, _Key], int] = {}
-        self._said: dict[str, dict[_Key, int]] = {}
-        self._numbers: dict[tuple[int, int], list[int]] = {}
-        self._stand_ins: dict[Relation, list[tuple[Project, int]]] = {}
-        self._whole: set[int] = set()
+        self._stated: dict[tuple[int, int], list[int]] = {}  # by variable and release: clauses
+        self._stand_ins: dict[tuple[str, str], list[tuple[Project, int]]] = {}
+        self._tied = 0  # how many variables, the first ones, have all that they say stated
         self._admitted: dict[str, int] = {}
         self._embedding: dict[str, list[str]] = {}
         self._points: list[_Point] = []
@@ -83,8 +83,7 @@ class Space:
             reason = f"is outside {wish.range}, which {self._universe.request.source} asks for"
             yield project.full & ~outside, self._point("limit", project, outside, reason, {})
         barred: dict[str, int] = {}
-        for at, release in enumerate(project.releases):
-            reason = self._universe.limit(name, release, self.target)
+        for at, reason in enumerate(self._universe.limits(name, project.releases, self.target)):
             if reason:
                 barred[reason] = barred.get(reason, 0) | 2 << at
         for reason, mask in barred.items():
@@ -139,88 +138,137 @@ class Space:
         """What is left of it now."""
         return self.engine.domain[project.var]
 
-    def stand_ins(self, wanted: Relation) -> list[tuple[Project, int]]:
+    def stand_ins(self, wanted: str, within: VersionRange) -> list[tuple[Project, int]]:
         """Items whose releases stand in for another, by name: those that say so, and wished ones that carry it."""
-        found = self._stand_ins.get(wanted)
+        found = self._stand_ins.get((wanted, within.text))
         if found is None:
-            names = {*self._universe.stand_ins(wanted.id), *self._embedding.get(wanted.id, ())} - {wanted.id}
+            names = {*self._universe.stand_ins(wanted), *self._embedding.get(wanted, ())} - {wanted}
             found = []
             for name in sorted(names):
                 project = self.project(name)
                 wished = name in self.request.wishes
-                found.append((project, project.providing(wanted.id, wanted.range, embedded=wished)))
-            self._stand_ins[wanted] = found
+                found.append((project, project.providing(wanted, within, embedded=wished)))
+            self._stand_ins[wanted, within.text] = found
         return found
 
-    def clauses_of(self, project: Project, bit: int) -> list[int]:
-        """The clauses that hold once the release is chosen, made when they are asked for the first time."""
-        numbers = self._numbers.get((project.var, bit))
+    def state(self, project: Project, bit: int) -> list[int]:
+        """The clauses that hold once a release is chosen, as long as its item is not tied."""
+        if project.var < self._tied:
+            return []
+        numbers = self._stated.get((project.var, bit))
         if numbers is None:
-            said = self._said.get(project.name)
-            if said is None:
-                said = self._said[project.name] = _grouped(project)
-            keys = _keys(project.release(bit), project.name)
-            numbers = self._numbers[(project.var, bit)] = [self._clause(project, key, said[key]) for key in keys]
+            numbers = self._stated[(project.var, bit)] = [
+                self._add(project, bit, kind, subject) for kind, _, subject in _said(project.release(bit), project.name)
+            ]
         return numbers
 
-    def variables(self) -> list[int]:
-        """Every item that was touched so far."""
-        return [project.var for project in self._by_var]
+    def _add(self, project: Project, mask: int, kind: _Kind, subject: Requirement | Relation) -> int:
+        if isinstance(subject, Requirement):
+            literals = self._need(project, mask, subject)
+        else:
+            literals = {project.var: project.full & ~mask, **self._meant(subject, kind)}
+        return self.engine.add(literals, self._point(kind, project, mask, subject, literals))
 
-    def whole(self, var: int) -> list[int]:
-        """The clauses of every release of an item, the first time that they are asked for; then none."""
-        if var in self._whole:
-            return []
-        self._whole.add(var)
-        project = self._by_var[var]
-        bits = (2 << at for at in range(len(project.releases)))
-        return [number for bit in bits for number in self.clauses_of(project, bit)]
+    @property
+    def loose(self) -> bool:
+        """Whether items were touched of which only chosen releases have said what they need."""
+        return self._tied < len(self._by_var)
 
-    def _clause(self, project: Project, key: _Key, mask: int) -> int:
-        number = self._clauses.get((project.name, key))
-        if number is None:
-            kind, subject = key
-            if isinstance(subject, Requirement):
-                literals = self._need(project, mask, subject)
-            else:
-                assert isinstance(subject, Relation)
-                literals = self._relation(project, mask, subject, only=kind == "only")
-            point = self._point(kind, project, mask, subject, literals)  # type: ignore[arg-type]
-            number = self._clauses[(project.name, key)] = self.engine.add(literals, point)
-        return number
+    def forget(self) -> None:
+        """Takes back what single releases have stated. To be called with no decision standing."""
+        for numbers in self._stated.values():
+            for number in numbers:
+                self.engine.drop(number)
+        self._stated.clear()
+
+    def tie_all(self) -> int | None:
+        """States what every release of every item says that was touched so far, and of what that touches, so that
+        items narrow each other before they are chosen; the number of a clause that is false then, if one is.
+
+        To be called with no decision standing, so that what follows from it is never lost.
+        """
+        self.forget()
+        most = 2 * len(self._by_var)
+        while self.loose and len(self._by_var) <= most:
+            project = self._by_var[self._tied]
+            self._tied += 1
+            false = self._tie(project)
+            if false is not None:
+                return false
+        return None
+
+    def _tie(self, project: Project) -> int | None:
+        rows: dict[int, list[tuple[int, int, int]]] = {}
+        for kind, subject, mask in _grouped(project):
+            if not self._is_pair(project, subject):
+                false = self.engine.assert_clause(self._add(project, mask, kind, subject))
+                if false is not None:
+                    return false
+                continue
+            [(other, allowed)] = self._meant(subject, kind).items()
+            point = self._point(kind, project, mask, subject, {project.var: project.full & ~mask, other: allowed})
+            rows.setdefault(other, []).append((mask, allowed, point))
+        for other, said in rows.items():
+            false = self.engine.tie(project.var, other, said)
+            if false is not None:
+                return false
+        return None
+
+    def _is_pair(self, project: Project, subject: Requirement | Relation) -> bool:
+        """Whether it speaks of one other item only, and so belongs into a tie."""
+        if isinstance(subject, Relation):
+            return True
+        return (
+            subject.id is not None
+            and subject.id != project.name
+            and (subject.id not in project.given and not self.stand_ins(subject.id, subject.range))
+        )
 
     def _need(self, project: Project, mask: int, need: Requirement) -> dict[int, int]:
         literals = {project.var: project.full & ~mask}
         for wanted in need.alternatives:
             other = self.project(wanted.id)
             literals[other.var] = literals.get(other.var, 0) | other.mask(wanted.range)
-            for stand_in, giving in self.stand_ins(wanted):
+            for stand_in, giving in self.stand_ins(wanted.id, wanted.range):
                 literals[stand_in.var] = literals.get(stand_in.var, 0) | giving
             literals[project.var] |= project.providing(wanted.id, wanted.range, embedded=True)
         return literals
 
-    def _relation(self, project: Project, mask: int, relation: Relation, *, only: bool) -> dict[int, int]:
-        other = self.project(relation.id)
-        meant = other.mask(relation.range)
-        return {project.var: project.full & ~mask, other.var: meant | ABSENT if only else other.full & ~meant}
+    def _meant(self, subject: Requirement | Relation, kind: _Kind) -> dict[int, int]:
+        """The one other item that it speaks of, and what it allows of it."""
+        assert subject.id is not None
+        other = self.project(subject.id)
+        meant = other.mask(subject.range)
+        if kind == "clash":
+            return {other.var: other.full & ~meant}
+        return {other.var: meant | ABSENT if kind == "only" else meant}
 
 
-def _keys(release: Release, name: str) -> Iterator[_Key]:
-    """What a release says of others; nothing clashes with itself."""
+def _grouped(project: Project) -> list[tuple[_Kind, Requirement | Relation, int]]:
+    """What releases say, with the mask of those that say it."""
+    masks: dict[_Key, int] = {}
+    subjects: dict[_Key, tuple[_Kind, Requirement | Relation]] = {}
+    for at, release in enumerate(project.releases):
+        for kind, key, subject in _said(release, project.name):
+            if key in masks:
+                masks[key] |= 2 << at
+            else:
+                masks[key] = 2 << at
+                subjects[key] = (kind, subject)
+    return [(kind, subject, masks[key]) for key, (kind, subject) in subjects.items()]
+
+
+def _said(release: Release, name: str) -> Iterator[tuple[_Kind, _Key, Requirement | Relation]]:
+    """What a release says of others, each with a key that two releases share when they say the same; nothing clashes
+    with itself."""
     for need in release.requires:
-        yield "need", need
+        if need.id is not None:
+            yield "need", ("need", need.id, need.range.text), need
+        else:
+            yield "need", ("need", *((one.id, one.range.text) for one in need.one_of)), need
     for clash in release.conflicts:
         if clash.id != name:
-            yield "clash", clash
+            yield "clash", ("clash", clash.id, clash.range.text), clash
     for soft in release.optional:
         if soft.id != name:
-            yield "only", soft
-
-
-def _grouped(project: Project) -> dict[_Key, int]:
-    """What releases say, with the mask of those that say it."""
-    said: dict[_Key, int] = {}
-    for at, release in enumerate(project.releases):
-        for key in _keys(release, project.name):
-            said[key] = said.get(key, 0) | 2 << at
-    return said
+            yield "only", ("only", soft.id, soft.range.text), soft

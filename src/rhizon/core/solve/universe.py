@@ -1,6 +1,7 @@
 """The releases of every item as one target sees them."""
 
-from collections.abc import Iterator
+import itertools
+from collections.abc import Iterable, Iterator
 
 from rhizon.core.model.catalog import Item, Release
 from rhizon.core.model.contentlist import CHANNELS
@@ -26,6 +27,10 @@ class Universe:
         self._stand_ins: dict[str, list[str]] | None = None
         # id, version, how many: releases that a catalog has twice with different contents
         self.contradictions: list[tuple[str, str, int]] = []
+        # by target: what releases say of it, and the answer; most releases say the same as some other
+        self._against: dict[Target, dict[tuple[str, str, str], str]] = {}
+        self._answers: dict[tuple[str, str, str], str] = {}
+        self._seen: Target | None = None
         self._accepts: dict[str, tuple[str, ...]] = {}
         self.locked = {one.id: one.version for one in request.keep.releases} if request.keep is not None else {}
 
@@ -73,6 +78,9 @@ class Universe:
 
     def _told_apart(self, item: Item) -> tuple[Release, ...]:
         """Newest first. A version that two different releases have cannot be trusted: neither is taken."""
+        found = item.releases
+        if all(newer.version.key > older.version.key for newer, older in itertools.pairwise(found)):
+            return found
         by_version: dict[Version, list[Release]] = {}
         for release in item.releases:
             by_version.setdefault(release.version, []).append(release)
@@ -93,20 +101,26 @@ class Universe:
         wish = self.request.wishes.get(name)
         if wish is not None and not wish.range.admits(release.version):
             return f"is outside {wish.range}, which {self.request.source} asks for"
-        return self.limit(name, release, target)
+        return next(self.limits(name, (release,), target))
 
-    def limit(self, name: str, release: Release, target: Target) -> str:
-        """The same without the list's own range."""
+    def limits(self, name: str, releases: Iterable[Release], target: Target) -> Iterator[str]:
+        """For each release of an item the same without the list's own range."""
+        whole = ""
         if name in self.request.exclude:
-            return f"is excluded by {self.request.source}"
-        if not self._takes(name, target):
-            return f"is a kind of content that {target.loader} does not take"
-        if release.yanked and self.locked.get(name) != release.version:
-            return f"was withdrawn by its author ({release.yanked})"
-        settled = CHANNELS.index(release.channel) <= CHANNELS.index(self.request.channel_of(name))
-        if not settled and self.locked.get(name) != release.version:
-            return f"is on the {release.channel} channel"
-        return self.off_target(release, target)
+            whole = f"is excluded by {self.request.source}"
+        elif self.item(name) is not None and not self._takes(name, target):
+            whole = f"is a kind of content that {target.loader} does not take"
+        most = CHANNELS.index(self.request.channel_of(name))
+        locked = self.locked.get(name)
+        for release in releases:
+            if whole:
+                yield whole
+            elif release.yanked and locked != release.version:
+                yield f"was withdrawn by its author ({release.yanked})"
+            elif CHANNELS.index(release.channel) > most and locked != release.version:
+                yield f"is on the {release.channel} channel"
+            else:
+                yield self.off_target(release, target)
 
     def _takes(self, name: str, target: Target) -> bool:
         """Loaders say which code they load; templates and datapacks are the game's own matter."""
@@ -118,6 +132,18 @@ class Universe:
 
     def off_target(self, release: Release, target: Target) -> str:
         """Why the target itself does not take the release; empty when it does."""
+        builds = release.loaders.get(target.loader)
+        if release.loaders and builds is None:
+            return self._looked_up(release, target)
+        said = (release.game_versions.text, builds.text if builds is not None else "", release.runtime.text)
+        if target is not self._seen:  # hashing a target costs more than all the rest of this
+            self._seen, self._answers = target, self._against.setdefault(target, {})
+        known = self._answers
+        if said not in known:
+            known[said] = self._looked_up(release, target)
+        return known[said]
+
+    def _looked_up(self, release: Release, target: Target) -> str:
         accepted = self._accepts.get(release.game_versions.text)
         if accepted is None:
             accepted = self.game.versions_within(release.game_versions)
