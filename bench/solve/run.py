@@ -2,7 +2,9 @@
 
 Peers, each told the same closure: CaDiCaL (python-sat), CP-SAT (OR-Tools), resolvelib (15 s at most). Times are wall
 seconds of one run each, in one process; "read" is decoding the items that a solver touches, which every peer is given
-for nothing. Ratios are peer / Rhizon (prepare + solve). Needs: pip install python-sat ortools resolvelib
+for nothing. Ratios are peer / Rhizon (prepare + solve). "refuse" is a refusal with its core and verified repairs.
+A second table is ``--prefer current`` beside CP-SAT with the same objective, 60 s at most, and RC2 (python-sat); where
+two prove an optimum they must agree. Needs: pip install python-sat ortools resolvelib
 """
 
 import subprocess
@@ -13,6 +15,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 from universes import KINDS, MemoryShelf, plan, write_catalog
 
 from rhizon.adapters.games import GAMES, read_game
@@ -24,6 +27,9 @@ from rhizon.core.version import parse_range, parse_version
 
 SIZES = ((500, 40), (5_000, 200), (20_000, 400))
 RESOLVELIB_SECONDS = 15
+CP_SAT_SECONDS = 60
+TANGLED_MOST = 5_000
+RC2_TANGLED_MOST = 500  # more takes it minutes
 GAME = read_game(GAMES / "tarnholt.game.toml")
 
 
@@ -82,7 +88,8 @@ def cadical(space: dict[str, Any], wished: list[str]) -> bool:
         return bool(solver.solve())
 
 
-def cp_sat(space: dict[str, Any], wished: list[str]) -> bool:
+def cp_sat(space: dict[str, Any], wished: list[str], *, current: bool = False) -> Any:
+    """Whether there is a solution; with ``current`` the fewest releases behind, None when that was not proved."""
     from ortools.sat.python import cp_model
 
     number, clauses = encoded(space, wished)
@@ -92,12 +99,36 @@ def cp_sat(space: dict[str, Any], wished: list[str]) -> bool:
         model.add_bool_or([variables[abs(one) - 1] if one > 0 else variables[-one - 1].negated() for one in clause])
     solver = cp_model.CpSolver()
     solver.parameters.num_workers = 1
+    if current:
+        last = {name: len(releases) - 1 for name, releases in space.items()}
+        behind = [(last[name] - at, variables[one - 1]) for (name, at), one in number.items() if name in set(wished)]
+        model.minimize(sum(cost * variable for cost, variable in behind))
+        solver.parameters.max_time_in_seconds = CP_SAT_SECONDS
+        return round(solver.objective_value) if solver.solve(model) == cp_model.OPTIMAL else None
     return bool(solver.solve(model) in (cp_model.OPTIMAL, cp_model.FEASIBLE))
+
+
+def rc2(space: dict[str, Any], wished: list[str]) -> int:
+    """The fewest releases behind by core-guided MaxSAT."""
+    from pysat.examples.rc2 import RC2
+    from pysat.formula import WCNF
+
+    number, clauses = encoded(space, wished)
+    formula = WCNF()
+    formula.extend(clauses)
+    for name in wished:
+        last = len(space[name]) - 1
+        for at in range(last):
+            formula.append([-number[name, at]], weight=last - at)
+    with RC2(formula) as solver:
+        solver.compute()
+        return int(solver.cost)
 
 
 RESOLVELIB = """
 import sys; sys.path.insert(0, sys.argv[1])
 import resolvelib, run
+import msgspec
 from universes import plan
 items, wished = plan(sys.argv[2], int(sys.argv[3]), int(sys.argv[4]), int(sys.argv[5]))
 space = run.closure(items, wished)
@@ -166,6 +197,8 @@ def main() -> None:
     print(f"{head}  {'cadical/rhizon':>14} {'cp-sat/rhizon':>13}")
     for items, wishes in SIZES:
         for kind in KINDS:
+            if kind == "tangled" and items > TANGLED_MOST:
+                continue  # minutes for every solver here
             for seed in range(1, seeds + 1):
                 made, wished = plan(kind, items, wishes, seed)
                 space = closure(made, wished)
@@ -183,7 +216,38 @@ def main() -> None:
                 told = f"{refuse:>7.2f}" if not possible else f"{'':>7}"
                 print(f"{row:>22} {read:>6.2f} {own:>7.2f} {told} {sat:>8.2f} {cp:>7.2f} {other:>10}", end="")
                 print(f"  {sat / own:>14.2f} {cp / own:>13.2f}", flush=True)
+    prefer_current()
     whole_command()
+
+
+def prefer_current() -> None:
+    head = f"{'prefer current':>22} {'behind':>7} {'rhizon':>7} {'proved':>7} {'cp-sat':>7} {'behind':>7}"
+    print(f"{head} {'rc2':>7} {'behind':>7}")
+    for items, wishes in SIZES:
+        for kind in ("hard", "tangled"):
+            if kind == "tangled" and items > TANGLED_MOST:
+                continue
+            made, wished = plan(kind, items, wishes, 1)
+            space = closure(made, wished)
+            ready = Read(MemoryShelf(made), list(space))
+            asked = msgspec.structs.replace(request(wished), prefer="current")
+            own, solution = timed(lambda asked=asked, ready=ready: solve(asked, GAME, ready))
+            newest = {name: len(releases) - 1 for name, releases in space.items()}
+            taken = {one.id: one.version for one in solution.lock.releases}
+            versions = {name: [version for version, _ in space[name]] for name in wished}
+            behind = sum(newest[name] - versions[name].index(taken[name]) for name in wished)
+            proved = any("fewest that there can be" in one.what for one in solution.findings)
+            cp, least = timed(lambda space=space, wished=wished: cp_sat(space, wished, current=True))
+            assert least is None or not proved or least == behind, (kind, items, least, behind)
+            row = f"{kind:>6} {items:>6}/{wishes}"
+            told = f"{behind:>7} {own:>7.2f} {'yes' if proved else 'no':>7} {cp:>7.2f} {least or '-':>7}"
+            print(f"{row:>22} {told}", end="", flush=True)
+            if kind == "tangled" and items > RC2_TANGLED_MOST:
+                print(f" {'-':>7} {'-':>7}")
+                continue
+            sat, cost = timed(lambda space=space, wished=wished: rc2(space, wished))
+            assert not proved or cost == behind, (kind, items, cost, behind)
+            print(f" {sat:>7.2f} {cost:>7}", flush=True)
 
 
 def refused(wished: list[str], shelf: Any) -> None:

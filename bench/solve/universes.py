@@ -3,7 +3,9 @@
 Items are libraries in levels and mods that need them. A release belongs to an era; it needs libraries of eras near
 its own. In an "easy" set every release asks only for a least version. In a "hard" set the ranges are windows and
 items stopped at different eras, so that the newest releases never agree and shared libraries several levels deep must
-be moved together. An "unsat" set is a hard one with two wishes whose library chains cannot meet.
+be moved together. In a "tangled" set eras say nothing of each other: the windows of every release are anywhere, and
+only a hidden choice is sure to fit, so that what is taken first often turns out wrong far down. An "unsat" set is a
+hard one with two wishes whose library chains cannot meet.
 """
 
 import json
@@ -17,7 +19,9 @@ from rhizon.core.model.decode import decode_json
 
 ERAS = 12
 LEVELS = 3
-KINDS = ("easy", "hard", "unsat")
+WINDOW = 4  # eras that a release of a tangled set takes
+TANGLED_NEEDS = (2, 4)
+KINDS = ("easy", "hard", "tangled", "unsat")
 
 
 def plan(kind: str, items: int, wishes: int, seed: int) -> tuple[dict[str, dict[str, Any]], list[str]]:
@@ -27,6 +31,8 @@ def plan(kind: str, items: int, wishes: int, seed: int) -> tuple[dict[str, dict[
     names = [name for level in libraries for name in level]
     mods = [f"mod-{n}" for n in range(items - len(names))]
     made: dict[str, dict[str, Any]] = {}
+    if kind == "tangled":
+        return _tangled(rng, libraries, mods), rng.sample(mods, wishes)
     for level, group in enumerate(libraries):
         below = libraries[level - 1] if level else []
         for name in group:
@@ -49,16 +55,22 @@ def _item(
         for minor in range(rng.randint(1, 2)):
             version = f"{era}.{minor}"
             text = f">={max(era - 3, 1)}" if kind == "easy" else f">={max(era - 1, 1)}, <{era + 2}"
-            releases.append(
-                {
-                    "version": version,
-                    "game_versions": ">=4.1, <4.3",
-                    "loaders": {"keelson": ">=3"},
-                    "runtime": ">=17",
-                    "requires": [{"id": one, "range": text} for one in wanted],
-                    "artefact": {"path": f"a/{name}-{version}.jar", "sha256": "0" * 64, "size": 1000},
-                }
-            )
+            releases.append(_release(name, version, dict.fromkeys(wanted, text)))
+    return _document(name, sort, releases)
+
+
+def _release(name: str, version: str, needs: Mapping[str, str]) -> dict[str, Any]:
+    return {
+        "version": version,
+        "game_versions": ">=4.1, <4.3",
+        "loaders": {"keelson": ">=3"},
+        "runtime": ">=17",
+        "requires": [{"id": one, "range": text} for one, text in needs.items()],
+        "artefact": {"path": f"a/{name}-{version}.jar", "sha256": "0" * 64, "size": 1000},
+    }
+
+
+def _document(name: str, sort: str, releases: list[dict[str, Any]]) -> dict[str, Any]:
     return {
         "format": "rhizon-item/1",
         "id": name,
@@ -67,6 +79,27 @@ def _item(
         "title": name,
         "releases": list(reversed(releases)),
     }
+
+
+def _tangled(rng: random.Random, libraries: list[list[str]], mods: list[str]) -> dict[str, dict[str, Any]]:
+    names = [name for level in libraries for name in level]
+    hidden = {name: rng.randint(1, ERAS) for name in (*names, *mods)}
+    made = {}
+    for name in (*names, *mods):
+        level = next((at for at, group in enumerate(libraries) if name in group), LEVELS)
+        pool = libraries[level - 1] if 0 < level < LEVELS else names if level else []
+        wanted = rng.sample(pool, rng.randint(*TANGLED_NEEDS)) if pool else []
+        releases = []
+        for era in range(1, ERAS + 1):
+            needs = {}
+            for other in wanted:
+                first = rng.randint(1, ERAS - WINDOW + 1)
+                if era == hidden[name]:
+                    first = min(max(hidden[other] - rng.randrange(WINDOW), 1), ERAS - WINDOW + 1)
+                needs[other] = f">={first}, <{first + WINDOW}"
+            releases.append(_release(name, f"{era}.0", needs))
+        made[name] = _document(name, "library" if name in names else "mod", releases)
+    return made
 
 
 def _set_at_odds(made: dict[str, dict[str, Any]], first: str, second: str) -> None:

@@ -2,6 +2,7 @@
 
 import hashlib
 import io
+import shutil
 import socket
 import threading
 import unittest
@@ -13,6 +14,7 @@ from pathlib import Path
 import urllib3
 
 from rhizon.adapters.catalogs import HttpTransport, open_catalogs
+from rhizon.adapters.copies import Copies
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.adapters.serve import serving
 from rhizon.adapters.store import Store
@@ -170,7 +172,7 @@ class Addresses(unittest.TestCase):
                 self.assertEqual(len(into.getvalue()), file.size)
 
 
-class Solving(unittest.TestCase):
+class Solving(Case):
     def test_over_http_each_document_is_asked_for_once_and_wishes_several_at_once(self) -> None:
         lines: list[str] = []
         wanted = decode(ContentList, LIST.read_bytes(), "list")
@@ -183,6 +185,34 @@ class Solving(unittest.TestCase):
         asked = [line.split('"')[1] for line in lines]
         self.assertEqual(len(asked), len(set(asked)))
         self.assertLess(len(asked), 3 + len(shelf.index("tarnholt").items))
+
+    def test_what_is_known_is_not_sent_again(self) -> None:
+        lines: list[str] = []
+        catalog = self.folder / "catalog"
+        shutil.copytree(CATALOG / "tarnholt", catalog / "tarnholt")
+        shutil.copy(CATALOG / "catalog.json", catalog)
+        copies = self.folder / "state" / "copies.sqlite3"
+
+        def titles(url: str) -> list[str]:
+            lines.clear()
+            shelf = open_catalogs((url,), HERE, Copies(copies))
+            shelf.prefetch("tarnholt", ["reedlight", "marshlib"])
+            found = [shelf.item("tarnholt", name) for name in ("reedlight", "marshlib")]
+            return [one[1].title for one in found if one is not None]
+
+        with serving(catalog, told=lines.append) as server:
+            first = titles(server.url)
+            self.assertEqual([line.split()[-2] for line in lines], ["200"] * 4)
+            self.assertEqual(titles(server.url), first)
+            self.assertEqual([line.split()[-2] for line in lines], ["304"] * 2)  # the root and the index
+            index, item = catalog / "tarnholt/items.json", catalog / "tarnholt/items/reedlight.json"
+            was = hashlib.sha256(item.read_bytes()).hexdigest()
+            item.write_text(item.read_text().replace('"title": "', '"title": "Old '))
+            index.write_text(index.read_text().replace(was, hashlib.sha256(item.read_bytes()).hexdigest()))
+            self.assertEqual(titles(server.url), [f"Old {first[0]}", first[1]])
+            self.assertEqual(sorted(line.split()[-2] for line in lines), ["200", "200", "304"])
+            copies.write_bytes(b"not a database" * 1000)
+            self.assertEqual(titles(server.url), [f"Old {first[0]}", first[1]])
 
 
 class Serving(unittest.TestCase):

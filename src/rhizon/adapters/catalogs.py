@@ -7,6 +7,7 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import IO, Any, Protocol, TypeVar
 
+from rhizon.adapters.copies import Copies
 from rhizon.adapters.files import read_bytes
 from rhizon.core.errors import InputError, RemoteError, RhizonError, TrustError
 from rhizon.core.model.base import Strict
@@ -22,6 +23,7 @@ CONNECT_SECONDS = 10.0
 STALL_SECONDS = 30.0
 RETRIES = 3
 CONNECTIONS = 16  # to one catalog at once
+PLAIN_HEADERS = {"User-Agent": "rhizon", "Accept-Encoding": "identity"}
 
 T = TypeVar("T", bound=Strict)
 Progress = Callable[[int], None]
@@ -32,8 +34,8 @@ class Transport(Protocol):
 
     address: str
 
-    def read(self, path: str) -> bytes | None:
-        """A document whole; None when it is not there."""
+    def read(self, path: str, sha256: str | None = None, /) -> bytes | None:
+        """A document whole; None when it is not there. ``sha256`` of what is wanted, where that is known."""
 
     def stream(self, path: str) -> Iterator[bytes]:
         """An artefact in pieces."""
@@ -46,7 +48,7 @@ class FolderTransport:
         self.address = address
         self._root = Path(address)
 
-    def read(self, path: str) -> bytes | None:
+    def read(self, path: str, _sha256: str | None = None, /) -> bytes | None:
         file = self._root / path
         return read_bytes(file, "catalog document", LARGEST_DOCUMENT) if file.is_file() else None
 
@@ -60,28 +62,32 @@ class FolderTransport:
 
 
 class HttpTransport:
-    """``http://`` or ``https://``; redirects only to those, and never from https to http."""
+    """``http://`` or ``https://``; redirects only to those, and never from https to http.
 
-    def __init__(self, address: str) -> None:
+    With ``copies`` a document that is known is asked for only if it changed, and not at all when it is known by hash.
+    """
+
+    def __init__(self, address: str, copies: Copies | None = None) -> None:
         import urllib3
 
         self.address = address.rstrip("/")
         self._secure = self.address.startswith("https:")
         self._urllib3 = urllib3
+        self._copies = copies
         retries = urllib3.Retry(total=RETRIES, redirect=False, status=RETRIES, backoff_factor=0.2)
         retries = retries.new(status_forcelist=(429, 500, 502, 503, 504), raise_on_status=False)
         self._pool = urllib3.PoolManager(
             maxsize=CONNECTIONS,
             timeout=urllib3.Timeout(connect=CONNECT_SECONDS, read=STALL_SECONDS),
             retries=retries,
-            headers={"User-Agent": "rhizon", "Accept-Encoding": "identity"},
+            headers=PLAIN_HEADERS,
         )
 
-    def _get(self, path: str) -> Any:
+    def _get(self, path: str, headers: dict[str, str] | None = None) -> Any:
         url = f"{self.address}/{urllib.parse.quote(path)}"
         for _ in range(5):
             try:
-                answer = self._pool.request("GET", url, preload_content=False, redirect=False)
+                answer = self._pool.request("GET", url, headers=headers, preload_content=False, redirect=False)
             except self._urllib3.exceptions.HTTPError as broken:
                 raise self._unreachable(broken) from None
             if answer.status not in (301, 302, 303, 307, 308):
@@ -98,12 +104,27 @@ class HttpTransport:
             "redirect-loop", f"the catalog at {self.address} redirects in a circle", hint="Ask its keeper."
         )
 
-    def read(self, path: str) -> bytes | None:
-        answer = self._get(path)
+    def read(self, path: str, sha256: str | None = None, /) -> bytes | None:
+        known = self._copies.get(self.address, path) if self._copies is not None else None
+        if known is not None and known.sha256 == sha256:
+            return known.body
+        headers = dict(PLAIN_HEADERS)
+        if known is not None and known.tag:
+            headers["If-None-Match"] = known.tag
+        elif known is not None and known.modified:
+            headers["If-Modified-Since"] = known.modified
+        answer = self._get(path, headers)
+        if answer.status == 304 and known is not None:
+            answer.release_conn()
+            return known.body
         if answer.status == 404:
-            answer.close()
+            answer.release_conn()
             return None
-        return b"".join(self._body(answer, path, LARGEST_DOCUMENT))
+        body = b"".join(self._body(answer, path, LARGEST_DOCUMENT))
+        if self._copies is not None:
+            tag, modified = (answer.headers.get(name, "") for name in ("ETag", "Last-Modified"))
+            self._copies.put(self.address, path, tag, modified, body)
+        return body
 
     def stream(self, path: str) -> Iterator[bytes]:
         return self._body(self._get(path), path, None)
@@ -143,10 +164,10 @@ def _gone(address: str, path: str, why: str) -> RemoteError:
 
 
 # address prefix -> transport; anything else is a folder
-TRANSPORTS: dict[str, Callable[[str], Transport]] = {"http://": HttpTransport, "https://": HttpTransport}
+TRANSPORTS: dict[str, Callable[[str, Copies | None], Transport]] = {"http://": HttpTransport, "https://": HttpTransport}
 
 
-def _transport(address: str, beside: Path) -> Transport:
+def _transport(address: str, beside: Path, copies: Copies | None) -> Transport:
     for prefix, kind in TRANSPORTS.items():
         if address.startswith(prefix):
             parts = urllib.parse.urlsplit(address)
@@ -156,7 +177,7 @@ def _transport(address: str, beside: Path) -> Transport:
                     "a catalog's address must not hold a user name or a password",
                     hint="Take it out of the address.",
                 )
-            return kind(address)
+            return kind(address, copies)
     if "://" in address:
         raise InputError(
             "bad-address", f"{address} is no address that Rhizon knows", hint="Use http, https or a folder."
@@ -185,21 +206,18 @@ class _Catalog:
             )
         self.root: CatalogRoot = root
 
-    def _document(self, kind: type[T], path: str) -> T | None:
-        data = self.transport.read(path)
+    def _document(self, kind: type[T], path: str, sha256: str | None = None) -> T | None:
+        data = self.transport.read(path, sha256)
         if data is None:
             return None
         source = f"{self.transport.address}/{path}"
         return decode(kind, data, source)
 
-    def needed(self, kind: type[T], path: str) -> T:
-        found = self._document(kind, path)
+    def needed(self, kind: type[T], path: str, sha256: str | None = None) -> T:
+        found = self._document(kind, path, sha256)
         if found is None:
             raise _gone(self.transport.address, path, "it is not there")
         return found
-
-    def item(self, path: str) -> Item | None:
-        return self._document(Item, path)
 
 
 class Catalogs:
@@ -260,7 +278,7 @@ class Catalogs:
         for catalog in self._catalogs:
             index = self._index_of(catalog, game)
             if index is not None and name in index.items:
-                found = catalog.needed(Item, f"{catalog.root.games[game].items}/{name}.json")
+                found = catalog.needed(Item, f"{catalog.root.games[game].items}/{name}.json", index.items[name].sha256)
                 if found.id != name or found.game != game:
                     raise RemoteError(
                         "catalog-broken",
@@ -330,15 +348,15 @@ def _wrong(address: str, file: LockedFile, why: str) -> TrustError:
     )
 
 
-def open_catalogs(addresses: tuple[str, ...], beside: Path) -> Catalogs:
-    """The catalogs at those addresses; relative folders count from ``beside``."""
+def open_catalogs(addresses: tuple[str, ...], beside: Path, copies: Copies | None = None) -> Catalogs:
+    """The catalogs at those addresses; relative folders count from ``beside``. ``copies`` keeps what comes."""
     if not addresses:
         raise InputError(
             "no-catalog-named",
             "no catalog was named",
             hint="Name one with --catalog ADDRESS_OR_FOLDER, or in the list: catalogs = [...]",
         )
-    catalogs = [_Catalog(_transport(address, beside)) for address in addresses]
+    catalogs = [_Catalog(_transport(address, beside, copies)) for address in addresses]
     names = [one.root.name for one in catalogs]
     if len(set(names)) != len(names):
         raise InputError(

@@ -23,6 +23,10 @@ class Places(NamedTuple):
     def ledger(self) -> Path:
         return self.state / "ledger.sqlite3"
 
+    @property
+    def copies(self) -> Path:
+        return self.state / "catalog-copies.sqlite3"
+
 
 def places() -> Places:
     """RHIZON_STATE and RHIZON_CONFIG name other folders than the system's usual ones."""

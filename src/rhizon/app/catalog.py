@@ -1,5 +1,6 @@
 """Make a catalog from a folder of archives."""
 
+import hashlib
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -189,6 +190,7 @@ def _documents(folder: Path, shelf: Shelf, found: list[_Found], findings: list[F
                     title=one.title,
                     kind=one.kind,
                     provides=tuple(sorted({given.id for release in one.releases for given in release.provides})),
+                    sha256=hashlib.sha256(documents[f"{game}/items/{one.id}.json"]).hexdigest(),
                 )
                 for one in items
             },

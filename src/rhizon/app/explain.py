@@ -32,7 +32,7 @@ def explain_item(host: Host, path: Path, name: str, catalogs: tuple[str, ...], r
         raise InputError("already-solved", f"{path} is a lock", hint="Name the list that it was solved from.")
     game = host.games(source.beside).get(source.game)
     reporter.step(f"solving {source.label}")
-    shelf = catalogs_for(source, catalogs)
+    shelf = catalogs_for(source, catalogs, host)
     request = source.request(majors_to_try(game, host.runtimes(game)))
     lock = solve(request, game, shelf).lock
     release = next((one for one in lock.releases if one.id == name), None)

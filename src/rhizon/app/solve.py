@@ -70,7 +70,7 @@ def solve_to_lock(
         raise InputError("already-solved", f"{path} is a lock already", hint="Provision from it directly.")
     game = host.games(source.beside).get(source.game)
     kept = read_lock(keep) if keep is not None else None
-    solution = solve_source(source, game, catalogs_for(source, catalogs), host, reporter, kept, prefer)
+    solution = solve_source(source, game, catalogs_for(source, catalogs, host), host, reporter, kept, prefer)
     lock = solution.lock
     target_file = lock_file or source.beside / f"{source.name}.lock.json"
     if write:

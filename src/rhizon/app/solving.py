@@ -6,6 +6,7 @@ from typing import Literal
 import msgspec
 
 from rhizon.adapters.catalogs import Catalogs, open_catalogs
+from rhizon.adapters.copies import Copies
 from rhizon.app.context import Host, majors_to_try
 from rhizon.app.reporter import Reporter
 from rhizon.app.sources import Source
@@ -18,7 +19,7 @@ from rhizon.core.units import counted
 __all__ = ["catalogs_for", "named_majors", "solve_source"]
 
 
-def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] = ()) -> Catalogs:
+def catalogs_for(source: Source, named: tuple[str, ...], host: Host, extra: tuple[str, ...] = ()) -> Catalogs:
     """The catalogs that a person named (relative to here), then those of the source (relative to it).
 
     ``extra`` is used where neither names one: the catalogs of an instance's last provision.
@@ -27,7 +28,8 @@ def catalogs_for(source: Source, named: tuple[str, ...], extra: tuple[str, ...] 
     here = tuple(dict.fromkeys((*named, *beside_source))) or extra
     if not here and source.kind == "lock":
         return Catalogs([])  # all of it may be in the store
-    return open_catalogs(here, Path.cwd())
+    remote = any("://" in one for one in here)
+    return open_catalogs(here, Path.cwd(), Copies(host.places.copies) if remote else None)
 
 
 def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:

@@ -34,7 +34,7 @@ def table_of_targets(
     game = host.games(source.beside).get(source.game)
     reporter.step(f"looking at {source.label} on every target")
     request = source.request(majors_to_try(game, host.runtimes(game)))
-    rows = target_table(request, game, catalogs_for(source, catalogs))
+    rows = target_table(request, game, catalogs_for(source, catalogs, host))
     items = tuple(request.wishes)
     if plot is not None:
         labels = [f"{one.target.game_version} {one.target.loader} {one.target.loader_build}" for one in rows]

@@ -1,5 +1,6 @@
 """The entry point: finds the command, runs it, and is the one place that turns errors into text and exit codes."""
 
+import gc
 import importlib
 import io
 import signal
@@ -77,6 +78,7 @@ def main(arguments: Sequence[str] | None = None) -> None:
 
 def _run(given: list[str]) -> int:
     debug = "--debug" in given
+    gc.set_threshold(50_000, 20, 50)  # a large catalog is many small values that live to the end: looking costs a tenth
     signal.signal(signal.SIGTERM, _terminated)
     try:
         code: Any = root.main(args=given, prog_name="rhizon", standalone_mode=False)

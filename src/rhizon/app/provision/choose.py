@@ -50,7 +50,7 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
     settings = checked_settings(game, source.settings, source.label)
     settings |= checked_settings(game, wishes.settings, "the command line")
     _check_secrets(game, wishes.secrets)
-    catalogs = catalogs_for(source, wishes.catalogs, before.catalogs if before else ())
+    catalogs = catalogs_for(source, wishes.catalogs, host, before.catalogs if before else ())
     solution = solve_source(source, game, catalogs, host, reporter)
     lock = solution.lock
     runtime = _runtime(game, lock, host.runtimes(game), before)

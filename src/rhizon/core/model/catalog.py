@@ -118,11 +118,13 @@ class Item(Strict, frozen=True, kw_only=True):
 
 
 class ItemLine(Strict, frozen=True, kw_only=True):
-    """One line of the index. ``provides`` are other ids that some release stands in for."""
+    """One line of the index. ``provides`` are other ids that some release stands in for; ``sha256`` is of the item's
+    document, so that one that is known need not be asked for."""
 
     title: Line
     kind: ContentKind
     provides: tuple[Id, ...] = ()
+    sha256: Sha256 | None = None
 
 
 class ItemIndex(Strict, frozen=True, kw_only=True):

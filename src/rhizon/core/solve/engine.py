@@ -15,7 +15,7 @@ The engine knows nothing of releases: facts are opaque tags.
 """
 
 from bisect import bisect_right
-from collections.abc import Hashable, Iterable, Sequence
+from collections.abc import Hashable, Iterable, Mapping, Sequence
 from typing import NamedTuple
 
 __all__ = ["Engine", "RefusedError"]
@@ -26,12 +26,13 @@ Fact = Hashable
 
 class _Tie(NamedTuple):
     """Rows (left values, right values, fact): while left is one of these, right is one of those. ``pairs`` says the
-    same with every left value in one pair only."""
+    same with every left value in one pair only; ``known`` are answers: what two domains leave of each other."""
 
     left: int
     right: int
     rows: Sequence[tuple[int, int, Fact]]
     pairs: Sequence[tuple[int, int]]
+    known: dict[tuple[int, int], tuple[int, int]]
 
 
 class RefusedError(Exception):
@@ -53,6 +54,8 @@ class Engine:
     def __init__(self) -> None:
         self.domain: list[int] = []
         self.conflicts = 0
+        self.activity: list[float] = []  # of variables: how much they were part of recent conflicts
+        self._bump = 1.0
         self._full: list[int] = []
         self._base: list[list[tuple[int, Fact]]] = []
         self._clauses: list[Clause] = []
@@ -60,6 +63,9 @@ class Engine:
         self._pairs: list[list[int]] = []
         self._watch: list[list[int]] = []
         self._history: list[list[int]] = []
+        self._dropped: set[int] = set()
+        self._added: list[int] = []
+        self._learned: list[int] = []
         self._ties: list[_Tie] = []
         self._ties_of: list[list[int]] = []
         self._trail: list[tuple[int, int, int]] = []  # variable, domain before, reason (-1: decided, -2 - n: tie n)
@@ -74,33 +80,69 @@ class Engine:
 
     def variable(self, full: int, limits: Iterable[tuple[int, Fact]] = ()) -> int:
         """A new variable with all values ``full``, narrowed from the outset by limits, each a mask and its fact."""
-        domain = full
-        kept = []
-        for mask, fact in limits:
-            if full & ~mask:
-                kept.append((mask, fact))
-            domain &= mask
-        self.domain.append(domain)
+        self.domain.append(full)
         self._full.append(full)
-        self._base.append(kept)
+        self._base.append([])
+        self.activity.append(0.0)
+        self._limit(len(self.domain) - 1, limits)
         self._watch.append([])
         self._ties_of.append([])
         self._history.append([])
         return len(self.domain) - 1
 
+    def _limit(self, var: int, limits: Iterable[tuple[int, Fact]]) -> None:
+        full = self._full[var]
+        self._base[var] = [(mask, fact) for mask, fact in limits if full & ~mask]
+        for mask, _ in self._base[var]:
+            full &= mask
+        self.domain[var] = full
+
+    def restart(self, limits: Mapping[int, Iterable[tuple[int, Fact]]]) -> None:
+        """Other limits for some variables: everything that was narrowed or learned is forgotten, clauses and ties stay.
+
+        Raises :class:`RefusedError` when nothing is left from the outset.
+        """
+        self._undo(0)
+        self._levels.clear()
+        self._tags.clear()
+        for number in self._learned:
+            self.drop(number)
+        self._learned.clear()
+        for var, found in limits.items():
+            self._limit(var, found)
+        false = self.settle()
+        if false is not None:
+            self.learn(false)
+
+    def settle(self) -> int | None:
+        """Narrows what any clause or tie narrows now; the number of a clause that is false, if one is."""
+        for number in range(len(self._clauses)):
+            if number not in self._dropped:
+                false = self.assert_clause(number)
+                if false is not None:
+                    return false
+        for number in range(len(self._ties)):
+            false = self._revise(number)
+            if false is not None:
+                return false
+        return None
+
     def add(self, literals: Clause, fact: Fact) -> int:
         """Adds a clause that ``fact`` stands for; answers its number. It may be unit or false right now: see
         :meth:`assert_clause`."""
-        return self._attach(literals, frozenset((fact,)), ())
+        number = self._attach(literals, frozenset((fact,)), ())
+        self._added.append(number)
+        return number
 
     def drop(self, number: int) -> None:
         """Forgets an added clause. To be called with no decision standing, before anything was learned from it."""
+        self._dropped.add(number)
         for var in self._pairs[number]:
             self._watch[var].remove(number)
 
-    def tie(self, left: int, right: int, rows: Sequence[tuple[int, int, Fact]]) -> int | None:
+    def tie(self, left: int, right: int, rows: Sequence[tuple[int, int, Fact]]) -> None:
         """Adds what values of one variable say of another, each row a mask of ``left``, what it allows of ``right``
-        and its fact, and narrows what follows now; the number of a clause that is false then, if one is."""
+        and its fact. It narrows nothing yet: see :meth:`settle`."""
         free = self._full[left]
         pairs: list[tuple[int, int]] = []
         for mask, allowed, _ in rows:
@@ -113,27 +155,30 @@ class Engine:
                 free &= ~mask
         pairs.append((free, self._full[right]))
         number = len(self._ties)
-        self._ties.append(_Tie(left, right, rows, pairs))
+        self._ties.append(_Tie(left, right, rows, pairs, {}))
         self._ties_of[left].append(number)
         self._ties_of[right].append(number)
-        return self._revise(number)
 
     def _revise(self, number: int) -> int | None:
         """Takes from both sides of a tie what has no partner left; a false clause when that is everything."""
-        left, right, _, pairs = self._ties[number]
+        left, right, _, pairs, known = self._ties[number]
         own, other = self.domain[left], self.domain[right]
-        keep_own = keep_other = 0
-        for mask, allowed in pairs:
-            if mask & own and allowed & other:
-                keep_own |= mask
-                keep_other |= allowed
-        if own & keep_own == 0:
-            clause, facts = self._why_tied(number, right, other)
-            return self._attach(clause, facts, ())
-        if own & ~keep_own:
-            self._narrow(left, own & keep_own, -2 - number)
-        if other & ~keep_other:
-            self._narrow(right, other & keep_other, -2 - number)
+        answer = known.get((own, other))
+        if answer is None:
+            keep_own = keep_other = 0
+            for mask, allowed in pairs:
+                if mask & own and allowed & other:
+                    keep_own |= mask
+                    keep_other |= allowed
+            answer = known[own, other] = (own & keep_own, other & keep_other)
+        keep_own, keep_other = answer
+        if keep_own != own:
+            if not keep_own:
+                clause, facts = self._why_tied(number, right, other)
+                return self._attach(clause, facts, ())
+            self._narrow(left, keep_own, -2 - number)
+        if keep_other != other:
+            self._narrow(right, keep_other, -2 - number)
         return None
 
     def _why_tied(self, number: int, var: int, lost: int) -> tuple[Clause, frozenset[Fact]]:
@@ -254,18 +299,34 @@ class Engine:
         """The variables of a clause."""
         return list(self._clauses[number])
 
+    def unmet(self, default: int) -> tuple[int, int] | None:
+        """A variable and values of it, one of which some clause asks for when every variable that can have the default
+        has it; None when all clauses hold so. Every variable that cannot has one value left."""
+        for number in self._added:
+            clause = self._clauses[number]
+            if number not in self._dropped and not any(
+                mask & (self.domain[var] & default or self.domain[var]) for var, mask in clause.items()
+            ):
+                return next((var, mask & self.domain[var]) for var, mask in clause.items() if mask & self.domain[var])
+        return None
+
     def learn(self, number: int) -> None:
         """Takes back as far as the false clause asks, learns from it and narrows what follows there.
 
         Raises :class:`RefusedError` when nothing is left.
         """
         self.conflicts += 1
+        self._bump *= 1.05
+        if self._bump > 1e100:
+            self.activity = [one / self._bump for one in self.activity]
+            self._bump = 1.0
         clause, facts, made_of = self._analyse(number)
         if not clause:
             raise RefusedError(*self._facts(facts, made_of))
         since = sorted(self._since(var, mask) for var, mask in clause.items())
         back = bisect_right(self._levels, since[-2]) if len(since) > 1 else 0
         learned = self._attach(clause, facts, made_of)
+        self._learned.append(learned)
         self.backjump(back)
         false = self.assert_clause(learned)
         assert false is None
@@ -286,6 +347,8 @@ class Engine:
                 since.pop(var, None)
                 facts.update(self._why_never(var, mask))
             else:
+                if var not in clause:
+                    self.activity[var] += self._bump
                 clause[var] = mask
                 since[var] = at
 
@@ -378,12 +441,14 @@ class Engine:
         """Takes back every decision above ``level`` and all that followed from it."""
         if level >= len(self._levels):
             return
-        begin = self._levels[level]
+        self._undo(self._levels[level])
+        del self._levels[level:]
+        del self._tags[level:]
+
+    def _undo(self, begin: int) -> None:
         for at in range(len(self._trail) - 1, begin - 1, -1):
             var, before, _ = self._trail[at]
             self.domain[var] = before
             self._history[var].pop()
         del self._trail[begin:]
-        del self._levels[level:]
-        del self._tags[level:]
         self._head = min(self._head, begin)

@@ -6,7 +6,7 @@ whatever fits must give up a hitting set (Davies and Bacchus, "Solving MAXSAT by
 SAT Instances", CP 2011).
 """
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
 from rhizon.core.model.catalog import Release
@@ -118,15 +118,19 @@ def most_current(
     most = sum(_place(one, listed, search) for one in ladders)
     if most == 0:
         return Current(listed, 0, proved=True)
-    steps = dict.fromkeys((one.item for one in ladders), 0)
+    search.settle()
+    steps = {one.item: _least(one, search) for one in ladders}
+    if sum(steps.values()) == most:
+        return Current(listed, most, proved=True)
     longest = {one.item: len(one.bits) - 1 for one in ladders}
     refusals: list[dict[str, int]] = []
-    weigher = _Weigher()
+    floor = dict(steps)
+    weigher = _Weigher(floor)
     while True:
         cheapest = weigher.cheapest(refusals)
         if cheapest is None:
             return Current(listed, most, proved=False)
-        steps = dict.fromkeys(steps, 0) | cheapest
+        steps = floor | cheapest
         if sum(steps.values()) >= most:  # nothing is below what the order of the list gives
             return Current(listed, most, proved=True)
         asked = [
@@ -150,10 +154,17 @@ def _place(ladder: Ladder, chosen: dict[str, Release], search: Search) -> int:
     return next((at for at, bit in enumerate(ladder.bits) if project.release(bit) is taken), 0)
 
 
-class _Weigher:
-    """Finds the cheapest steps that satisfy refusals, until it has looked at too many ways."""
+def _least(ladder: Ladder, search: Search) -> int:
+    """How many steps down it is at least, by what follows before anything is decided."""
+    left = search.space.domain(search.space.project(ladder.item))
+    return next((at for at, bit in enumerate(ladder.bits) if bit & left), 0)
 
-    def __init__(self) -> None:
+
+class _Weigher:
+    """Finds the cheapest steps above a floor that satisfy refusals, until it has looked at too many ways."""
+
+    def __init__(self, floor: Mapping[str, int]) -> None:
+        self._floor = floor
         self._nodes = 0
         self._budget = 0  # never less than for fewer refusals
 
@@ -166,15 +177,18 @@ class _Weigher:
             self._budget += 1
         return None
 
+    def _at(self, item: str, steps: Mapping[str, int]) -> int:
+        return steps.get(item, self._floor[item])
+
     def _within(self, refusals: Sequence[dict[str, int]], budget: int, steps: dict[str, int]) -> dict[str, int] | None:
         self._nodes += 1
         if self._nodes > MOST_NODES:
             return None
-        unmet = [one for one in refusals if all(steps.get(item, 0) < far for item, far in one.items())]
+        unmet = [one for one in refusals if all(self._at(item, steps) < far for item, far in one.items())]
         if not unmet:
             return steps
-        for item, far in sorted(unmet[0].items(), key=lambda one: (one[1] - steps.get(one[0], 0), one[0])):
-            cost = far - steps.get(item, 0)
+        for item, far in sorted(unmet[0].items(), key=lambda one: (one[1] - self._at(one[0], steps), one[0])):
+            cost = far - self._at(item, steps)
             if cost <= budget:
                 found = self._within(unmet, budget - cost, steps | {item: far})
                 if found is not None:

@@ -1,19 +1,20 @@
 """Small changes of a question that make it answerable; each is tried before it is named."""
 
-from collections.abc import Iterator
-from typing import Literal, Protocol
+from collections.abc import Iterator, Mapping
+from typing import Literal, NamedTuple, Protocol
 
 import msgspec
 
+from rhizon.core.model.catalog import Release
 from rhizon.core.model.contentlist import CHANNELS, TargetWish, Wish
-from rhizon.core.model.lock import Lock
+from rhizon.core.model.lock import Target
 from rhizon.core.solve.facts import Fact, Limit, Wished
 from rhizon.core.solve.problem import Request
 from rhizon.core.version import parse_range
 
-__all__ = ["Attempt", "Repair", "repairs"]
+__all__ = ["Attempt", "Fit", "Repair", "repairs"]
 
-# Each is a whole solve: the first few, best ranked, are what people choose from.
+# Each is a search of its own: the first few, best ranked, are what people choose from.
 MOST_TRIED = 8
 MOST_NAMED = 3
 
@@ -28,11 +29,18 @@ class Repair(msgspec.Struct, frozen=True, kw_only=True):
     text: str
 
 
-class Attempt(Protocol):
-    """Answers the lock of a changed question, or None when it has none; without ``other_target`` on the one that
-    failed, so that a small change is not tried on every target there is."""
+class Fit(NamedTuple):
+    """A solution of a changed question, as far as a repair speaks of it: its target, and releases by item."""
 
-    def __call__(self, changed: Request, *, other_target: bool) -> Lock | None: ...
+    target: Target
+    chosen: Mapping[str, Release]
+
+
+class Attempt(Protocol):
+    """Answers a changed question, or None when it has no solution: on the target that failed where the change is about
+    one item, else on any."""
+
+    def __call__(self, changed: Request, item: str | None) -> Fit | None: ...
 
 
 class _Candidate(msgspec.Struct, frozen=True):
@@ -43,10 +51,10 @@ class _Candidate(msgspec.Struct, frozen=True):
     request: Request
     text: str = ""
 
-    def words(self, before: Request, lock: Lock) -> str:
+    def words(self, before: Request, fit: Fit) -> str:
         if self.text:
             return self.text
-        return _on(lock) if self.item is None else _widened(before, lock, self.item)
+        return _on(before.game, fit.target) if self.item is None else _widened(before, fit, self.item)
 
 
 def repairs(request: Request, core: list[Fact], attempt: Attempt) -> list[Repair]:
@@ -55,9 +63,9 @@ def repairs(request: Request, core: list[Fact], attempt: Attempt) -> list[Repair
     for number, one in enumerate(_candidates(request, core)):
         if number == MOST_TRIED or len(found) == MOST_NAMED:
             break
-        lock = attempt(one.request, other_target=one.kind == "target")
-        if lock is not None:
-            repair = Repair(kind=one.kind, item=one.item, text=one.words(request, lock))
+        fit = attempt(one.request, one.item)
+        if fit is not None:
+            repair = Repair(kind=one.kind, item=one.item, text=one.words(request, fit))
             if repair not in found:
                 found.append(repair)
     return found
@@ -110,12 +118,10 @@ def _with_wish(request: Request, item: str, wish: Wish) -> Request:
     return msgspec.structs.replace(request, wishes=wishes)
 
 
-def _widened(request: Request, lock: Lock, item: str) -> str:
-    taken = next((one.version for one in lock.releases if one.id == item), None)
-    return f"let {item} be {taken} ({request.source} asks for {request.wishes[item].range})"
+def _widened(request: Request, fit: Fit, item: str) -> str:
+    return f"let {item} be {fit.chosen[item].version} ({request.source} asks for {request.wishes[item].range})"
 
 
-def _on(lock: Lock) -> str:
-    target = lock.target
+def _on(game: str, target: Target) -> str:
     runtime = f", {target.runtime.capitalize()} {target.runtime_major}" if target.runtime_major else ""
-    return f"take {target.game} {target.game_version}, {target.loader} {target.loader_build}{runtime}"
+    return f"take {game} {target.game_version}, {target.loader} {target.loader_build}{runtime}"

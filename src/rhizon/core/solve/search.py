@@ -13,11 +13,13 @@ from typing import NamedTuple
 from rhizon.core.model.catalog import Release, Requirement
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.project import ABSENT, Project
+from rhizon.core.solve.roam import Roam
 from rhizon.core.solve.space import Space
 
 __all__ = ["Assumption", "GaveUpError", "Search"]
 
 MOST_CONFLICTS = 20_000
+PATIENCE = 30  # conflicts in the order of preference before looking where the conflicts are
 
 
 class Assumption(NamedTuple):
@@ -51,34 +53,67 @@ class Search:
         self._next = 0
         self._chosen: list[tuple[Project, int]] = []
         self._bits: dict[str, int] = {}
-        self._saved: list[_State] = []
+        self._saved: list[_State] = []  # one for each level that was decided in order; free ones are above
+        self._probing = False  # whether it is not known that anything fits what was decided in order
 
     def run(self, wishes: Sequence[str], assumptions: Sequence[Assumption] = ()) -> dict[str, Release]:
         """One release for each wish and all that they need. Raises RefusedError, GaveUpError."""
         self._reset(wishes, {one.item for one in assumptions})
+        engine = self._engine
+        patience = engine.conflicts + PATIENCE
+        roam: Roam | None = None
         conflict: int | None = None
         while True:
             if conflict is None:
-                conflict = self._engine.propagate()
+                conflict = engine.propagate()
             if conflict is not None:
-                if self._engine.conflicts >= MOST_CONFLICTS:
+                if engine.conflicts >= MOST_CONFLICTS:
                     raise GaveUpError
-                if self.space.loose and self._engine.level:
+                if self.space.loose and engine.level:
                     # a list that clashes once clashes often: from then on items narrow each other early
-                    self._engine.backjump(0)
+                    engine.backjump(0)
                     conflict = self.space.tie_all()
                 else:
-                    self._engine.learn(conflict)
+                    engine.learn(conflict)
                     conflict = None
+                    if roam is not None and roam.restart_due():
+                        engine.backjump(len(self._saved))
+                if engine.level < len(self._saved) and roam is not None:
+                    self._probing = not roam.witness
                 self._restore()
                 continue
-            if self._engine.level < len(assumptions):
-                self._assume(assumptions[self._engine.level])
+            if engine.level < len(assumptions):
+                self._assume(assumptions[engine.level])
+                continue
+            if roam is None and engine.conflicts >= patience:
+                engine.backjump(0)
+                conflict = self.space.tie_all()
+                self._restore()
+                if not self.space.loose:
+                    roam = Roam(engine)
+                    self._probing = True
+                continue
+            if self._probing:
+                assert roam is not None
+                if not roam.decide():
+                    self._probing = False
+                    engine.backjump(len(self._saved))
                 continue
             option = self._option()
             if option is None:
                 return {project.name: project.release(bit) for project, bit in self._chosen}
             conflict = self._choose(*option)
+            if roam is not None and roam.witness[option[0].var] != option[1]:
+                self._probing = True  # does what is preferred here lead anywhere?
+
+    def settle(self) -> None:
+        """Lets every item touched so far narrow the others before anything is decided. Raises RefusedError."""
+        self._engine.backjump(0)
+        conflict = self.space.tie_all()
+        if conflict is None:
+            conflict = self._engine.propagate()
+        if conflict is not None:
+            self._engine.learn(conflict)
 
     def _reset(self, wishes: Sequence[str], assumed: set[str]) -> None:
         self._engine.backjump(0)
@@ -89,6 +124,7 @@ class Search:
         self._chosen = []
         self._bits = {}
         self._saved = []
+        self._probing = False
         for name in wishes:
             project = self.space.project(name)
             if name not in assumed and not self.space.domain(project) & ~ABSENT:

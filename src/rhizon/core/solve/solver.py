@@ -8,7 +8,7 @@ from rhizon.core.errors import NoSolutionError
 from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import LoaderBuild
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.lock import Dropped, Lock, Target
+from rhizon.core.model.lock import Dropped, Target
 from rhizon.core.names import near
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.facts import Fact, Wished, sentence
@@ -16,7 +16,7 @@ from rhizon.core.solve.optimise import Kept, Ladder, keep_most, most_current
 from rhizon.core.solve.problem import Request, Shelf
 from rhizon.core.solve.project import ABSENT
 from rhizon.core.solve.refusal import headline, irreducible
-from rhizon.core.solve.repairs import repairs
+from rhizon.core.solve.repairs import Fit, repairs
 from rhizon.core.solve.search import Assumption, GaveUpError, Search
 from rhizon.core.solve.solution import Solution, make_lock
 from rhizon.core.solve.space import Space
@@ -41,10 +41,20 @@ class _Failure(msgspec.Struct):
     """A target that does not carry the required wishes; ``carried`` counts those that it has releases for."""
 
     target: Target
-    build: LoaderBuild
-    space: Space
+    search: Search
     refused: RefusedError
     carried: int
+
+    def again(self, universe: Universe, item: str) -> Fit:
+        """Meets the required wishes of a question that was changed in one item only, with all that is known of the
+        releases. Raises RefusedError, GaveUpError."""
+        space = self.search.space
+        required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
+        if space.carries(item):
+            space = Space(universe, self.target, required)
+            return Fit(self.target, Search(space).run(required))
+        space.ask_again(universe, item)
+        return Fit(self.target, self.search.run(required))
 
 
 def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
@@ -108,11 +118,12 @@ def _keep_first(request: Request, found: list[tuple[Target, LoaderBuild]]) -> li
 def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best | _Failure:
     required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
     space = Space(universe, target, required)
+    search = Search(space)
     try:
-        return _best_on(universe, space, build, required)
+        return _best_on(universe, search, build, required)
     except RefusedError as refused:
         carried = sum(bool(space.domain(space.project(name)) & ~ABSENT) for name in required)
-        return _Failure(target, build, space, refused, carried)
+        return _Failure(target, search, refused, carried)
     except GaveUpError:
         raise NoSolutionError(
             "solve-gave-up",
@@ -121,10 +132,10 @@ def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best 
         ) from None
 
 
-def _best_on(universe: Universe, space: Space, build: LoaderBuild, required: list[str]) -> _Best:
+def _best_on(universe: Universe, search: Search, build: LoaderBuild, required: list[str]) -> _Best:
     """Most optional wishes, then fewest changes of a lock that is to be kept. Raises RefusedError."""
     request = universe.request
-    search = Search(space)
+    space = search.space
     optional = [name for name, wish in request.wishes.items() if wish.optional]
     if not optional and request.keep is None and request.prefer == "list":
         return _Best((0, 0), space.target, build, Kept(search.run(required), [], proved=True), ())
@@ -240,7 +251,7 @@ def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
     asked = {_key(text) for name in request.wishes for text in (name, titles.get(name, name))}
     alike: dict[str, set[str]] = {}
     for name, title in titles.items():
-        for key in (_key(name), _key(title)):
+        for key in {_key(name), _key(title)} if name != title else (_key(name),):
             if key in asked:
                 alike.setdefault(key, set()).add(name)
     findings = []
@@ -274,20 +285,15 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
     on = f"{universe.game.title} {target.game_version}, {target.loader} {target.loader_build}"
     if target.runtime_major:
         on += f", {target.runtime.capitalize()} {target.runtime_major}"
-    facts = irreducible(nearest.space, nearest.refused.facts)
+    facts = irreducible(nearest.search.space, nearest.refused.facts)
 
-    def attempt(changed: Request, *, other_target: bool) -> Lock | None:
+    def attempt(changed: Request, item: str | None) -> Fit | None:
         try:
-            if other_target:
+            if item is None:
                 return answer(changed, universe.game, shelf)
-            again = Universe(changed, universe.game, shelf)
-            outcome = _on_target(again, target, nearest.build)
-        except NoSolutionError:
+            return nearest.again(universe.asked(changed), item)
+        except (NoSolutionError, RefusedError, GaveUpError):
             return None
-        if isinstance(outcome, _Failure):
-            return None
-        host = shelf.host(universe.game.id)
-        return make_lock(again, target, nearest.build, host, outcome.kept.chosen, outcome.dropped)
 
     core = tuple(sentence(fact, universe.request) for fact in facts)
     mended = tuple(repairs(universe.request, facts, attempt))
@@ -310,15 +316,14 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
     return error
 
 
-def answer(request: Request, game: GameDefinition, shelf: Shelf) -> Lock:
-    """The lock of a question, the first target that carries it; no story when there is none.
+def answer(request: Request, game: GameDefinition, shelf: Shelf) -> Fit:
+    """The first target that carries the required wishes, with its releases; no story when there is none.
 
     Raises NoSolutionError.
     """
     universe = Universe(request, game, shelf)
-    host = shelf.host(game.id)
-    for target, build in candidates(request, game, host[1]):
+    for target, build in candidates(request, game, shelf.host(game.id)[1]):
         outcome = _on_target(universe, target, build)
         if isinstance(outcome, _Best):
-            return make_lock(universe, target, build, host, outcome.kept.chosen, outcome.dropped)
+            return Fit(target, outcome.kept.chosen)
     raise NoSolutionError("no-solution", "it has no solution", hint="")

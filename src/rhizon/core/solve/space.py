@@ -48,6 +48,7 @@ class Space:
         self._stated: dict[tuple[int, int], list[int]] = {}  # by variable and release: clauses
         self._stand_ins: dict[tuple[str, str], list[tuple[Project, int]]] = {}
         self._tied = 0  # how many variables, the first ones, have all that they say stated
+        self._changed: set[str] = set()  # items of which ask_again was asked
         self._admitted: dict[str, int] = {}
         self._embedding: dict[str, list[str]] = {}
         self._points: list[_Point] = []
@@ -64,15 +65,33 @@ class Space:
         if known is not None:
             return known
         made = Project(name, self._universe.item(name))
-        limits = list(self._limits(made))
-        self._admitted[name] = functools.reduce(operator.and_, (mask for mask, _ in limits), made.full & ~ABSENT)
-        made.var = self.engine.variable(made.full, limits)
+        made.var = self.engine.variable(made.full, self._limits(made))
         self._projects[name] = made
         self._by_var.append(made)
         return made
 
-    def _limits(self, project: Project) -> Iterator[tuple[int, int]]:
+    def ask_again(self, universe: Universe, item: str) -> None:
+        """The same question where one item is wished for, admitted or excluded otherwise; what was changed by an
+        earlier call is as at first again. Raises RefusedError when nothing is left from the outset."""
+        self._universe = universe
+        self.request = universe.request
+        self._required = frozenset(name for name, wish in self.request.wishes.items() if not wish.optional)
+        self.forget()
+        again = [self.project(name) for name in {*self._changed, item}]
+        self._changed = {item}
+        self.engine.restart({project.var: self._limits(project) for project in again})
+
+    def carries(self, item: str) -> bool:
+        """Whether some wish has its need met by what this wished item has inside."""
+        return any(item in names for names in self._embedding.values())
+
+    def _limits(self, project: Project) -> list[tuple[int, int]]:
         """Masks of what is admitted, each with its point."""
+        limits = list(self._limited(project))
+        self._admitted[project.name] = functools.reduce(operator.and_, (mask for mask, _ in limits), project.full)
+        return limits
+
+    def _limited(self, project: Project) -> Iterator[tuple[int, int]]:
         name = project.name
         wish = self._universe.request.wishes.get(name)
         if name in self._required and wish is not None:
@@ -132,7 +151,7 @@ class Space:
 
     def admitted(self, project: Project) -> int:
         """What the list and the target leave of it, whatever else is chosen."""
-        return self._admitted[project.name]
+        return self._admitted[project.name] & ~ABSENT
 
     def domain(self, project: Project) -> int:
         """What is left of it now."""
@@ -192,27 +211,20 @@ class Space:
         while self.loose and len(self._by_var) <= most:
             project = self._by_var[self._tied]
             self._tied += 1
-            false = self._tie(project)
-            if false is not None:
-                return false
-        return None
+            self._tie(project)
+        return self.engine.settle()
 
-    def _tie(self, project: Project) -> int | None:
+    def _tie(self, project: Project) -> None:
         rows: dict[int, list[tuple[int, int, int]]] = {}
         for kind, subject, mask in _grouped(project):
             if not self._is_pair(project, subject):
-                false = self.engine.assert_clause(self._add(project, mask, kind, subject))
-                if false is not None:
-                    return false
+                self._add(project, mask, kind, subject)
                 continue
             [(other, allowed)] = self._meant(subject, kind).items()
             point = self._point(kind, project, mask, subject, {project.var: project.full & ~mask, other: allowed})
             rows.setdefault(other, []).append((mask, allowed, point))
         for other, said in rows.items():
-            false = self.engine.tie(project.var, other, said)
-            if false is not None:
-                return false
-        return None
+            self.engine.tie(project.var, other, said)
 
     def _is_pair(self, project: Project, subject: Requirement | Relation) -> bool:
         """Whether it speaks of one other item only, and so belongs into a tie."""

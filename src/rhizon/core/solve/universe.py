@@ -1,5 +1,6 @@
 """The releases of every item as one target sees them."""
 
+import copy
 import itertools
 from collections.abc import Iterable, Iterator
 
@@ -33,6 +34,12 @@ class Universe:
         self._seen: Target | None = None
         self._accepts: dict[str, tuple[str, ...]] = {}
         self.locked = {one.id: one.version for one in request.keep.releases} if request.keep is not None else {}
+
+    def asked(self, request: Request) -> "Universe":
+        """The same releases under another question for the same game."""
+        other = copy.copy(self)
+        other.request = request
+        return other
 
     def warm(self, target: Target) -> None:
         """Tells the shelf, wave by wave, what the newest releases lead to: nearly all that a search will touch."""
