@@ -26,13 +26,14 @@ Fact = Hashable
 
 class _Tie(NamedTuple):
     """Rows (left values, right values, fact): while left is one of these, right is one of those. ``pairs`` says the
-    same with every left value in one pair only; ``known`` are answers: what two domains leave of each other."""
+    same with every left value in one pair only; ``known`` are answers: what two domains leave of each other,
+    None when that is all."""
 
     left: int
     right: int
     rows: Sequence[tuple[int, int, Fact]]
     pairs: Sequence[tuple[int, int]]
-    known: dict[tuple[int, int], tuple[int, int]]
+    known: dict[tuple[int, int], tuple[int, int] | None]
 
 
 class RefusedError(Exception):
@@ -163,15 +164,20 @@ class Engine:
         """Takes from both sides of a tie what has no partner left; a false clause when that is everything."""
         left, right, _, pairs, known = self._ties[number]
         own, other = self.domain[left], self.domain[right]
-        answer = known.get((own, other))
+        answer = known.get((own, other), ())
         if answer is None:
+            return None
+        if answer:
+            keep_own, keep_other = answer
+        else:
             keep_own = keep_other = 0
             for mask, allowed in pairs:
                 if mask & own and allowed & other:
                     keep_own |= mask
                     keep_other |= allowed
-            answer = known[own, other] = (own & keep_own, other & keep_other)
-        keep_own, keep_other = answer
+            keep_own &= own
+            keep_other &= other
+            known[own, other] = None if (keep_own, keep_other) == (own, other) else (keep_own, keep_other)
         if keep_own != own:
             if not keep_own:
                 clause, facts = self._why_tied(number, right, other)
@@ -257,8 +263,9 @@ class Engine:
     def propagate(self) -> int | None:
         """Narrows domains until nothing follows any more; the number of a clause that became false, if one did."""
         domain, clauses, pairs, watch, trail = self.domain, self._clauses, self._pairs, self._watch, self._trail
+        ties = self._ties
         while self._head < len(trail):
-            var = trail[self._head][0]
+            var, _, reason = trail[self._head]
             self._head += 1
             watching = watch[var]
             kept: list[int] = []
@@ -290,6 +297,10 @@ class Engine:
                 self._narrow(other, to, number)
             watch[var] = kept
             for number in self._ties_of[var]:
+                left, right, _, _, known = ties[number]
+                # settled: seen before to take nothing away, or the tie that has just narrowed this itself
+                if -2 - number == reason or known.get((domain[left], domain[right]), reason) is None:
+                    continue
                 false = self._revise(number)
                 if false is not None:
                     return false
