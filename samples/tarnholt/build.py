@@ -21,6 +21,7 @@ from xml.sax.saxutils import quoteattr
 
 HERE = pathlib.Path(__file__).parent
 CATALOG = HERE.parents[1] / "src" / "rhizon" / "world" / "harbour" / "catalog"
+OUTS = ("server", "client", "keelson", "gunwale", "twinhull", "installer")
 FIXED_TIME = (2020, 1, 1, 0, 0, 0)
 
 SERVERS = ("4.0", "4.1", "4.2")
@@ -32,6 +33,7 @@ KEELSON = {
 }  # build -> oldest form of content it takes
 GUNWALE = {"5.0.4": 1, "5.1.0": 2}
 GUNWALE_INSTALLER = {"6.0.0": 2}
+TWINHULL = {"1.2.0": 1, "1.4.0": 2}
 
 
 def archive(entries: dict[str, bytes]) -> bytes:
@@ -77,6 +79,8 @@ def about_json(item: str, facts: dict, release: dict) -> bytes:
         "keelson": release["keelson"],
         "needs": release.get("needs", {}),
     }
+    if "twinhull" in release:
+        about["twinhull"] = release["twinhull"]
     if "entry" in facts:
         about["entry"] = facts["entry"]
     if "clashes" in release:
@@ -104,6 +108,19 @@ def plate_xml(item: str, facts: dict, release: dict) -> bytes:
     return f"<plate {head}>\n{needs}</plate>\n".encode()
 
 
+def hull_manifest(item: str, facts: dict, release: dict) -> bytes:
+    needs = ";".join(f"{other}@{wanted}" for other, wanted in release.get("needs", {}).items())
+    return manifest(
+        Hull_Id=item,
+        Hull_Version=release["version"],
+        Hull_Title=facts["title"],
+        Hull_Entry=facts["entry"],
+        Hull_Tarnholt=release["tarnholt"],
+        Hull_Twinhull=release["twinhull"],
+        **({"Hull_Needs": needs} if needs else {}),
+    )
+
+
 def content(work: pathlib.Path, server: pathlib.Path, client: pathlib.Path) -> dict[str, bytes]:
     described = tomllib.loads((HERE / "content.toml").read_text("utf-8"))
     compiled = javac(HERE / "content", work / "content", server, client)
@@ -115,7 +132,9 @@ def content(work: pathlib.Path, server: pathlib.Path, client: pathlib.Path) -> d
             major = release.get("major", 61)
             entries = {name: for_java(major, compiled[name]) for name in names}
             entries["META-INF/MANIFEST.MF"] = manifest(Implementation_Version=release["version"])
-            if "keelson" in release:
+            if facts.get("kind") == "plugin":
+                entries["META-INF/MANIFEST.MF"] = hull_manifest(item, facts, release)
+            elif "keelson" in release:
                 entries["keel/about.json"] = about_json(item, facts, release)
             if "gunwale" in release:
                 entries["gunwale-plate.xml"] = plate_xml(item, facts, release)
@@ -127,7 +146,7 @@ def build() -> dict[str, bytes]:
     made: dict[str, bytes] = {}
     with tempfile.TemporaryDirectory() as scratch:
         work = pathlib.Path(scratch)
-        outs = {name: work / name for name in ("server", "client", "keelson", "gunwale", "installer", "content")}
+        outs = {name: work / name for name in (*OUTS, "content")}
         for out in outs.values():
             out.mkdir()
         sources = HERE / "src"
@@ -135,6 +154,7 @@ def build() -> dict[str, bytes]:
         javac(sources / "client", outs["client"])
         keelson = javac(sources / "keelson", outs["keelson"], outs["server"])
         gunwale = javac(sources / "gunwale", outs["gunwale"], outs["server"])
+        twinhull = keelson | javac(sources / "twinhull", outs["twinhull"], outs["server"], outs["keelson"])
         installer = javac(sources / "installer", outs["installer"])
         terms = (HERE / "terms.txt").read_bytes()
         for version in SERVERS:
@@ -164,6 +184,9 @@ def build() -> dict[str, bytes]:
                     "payload/gunwale.jar": jar,
                 }
             )
+        for build_number, oldest in TWINHULL.items():
+            jar = loader_jar(twinhull, "twinhull", build_number, oldest)
+            made[f"loaders/twinhull-{build_number}.zip"] = archive({"loader/twinhull.jar": jar})
         made |= content(work, outs["server"], outs["client"])
     return made
 

@@ -2,7 +2,7 @@
 
 import hashlib
 import urllib.parse
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import IO, Any, Protocol, TypeVar
@@ -10,13 +10,14 @@ from typing import IO, Any, Protocol, TypeVar
 from rhizon.adapters.copies import Copies
 from rhizon.adapters.files import read_bytes
 from rhizon.core.errors import InputError, RemoteError, RhizonError, TrustError
+from rhizon.core.finding import Finding
 from rhizon.core.model.base import Strict
 from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.names import plain
 
-__all__ = ["Catalogs", "FolderTransport", "HttpTransport", "Transport", "open_catalogs"]
+__all__ = ["Catalogs", "FolderTransport", "HttpTransport", "LocalTransport", "Transport", "open_catalogs"]
 
 LARGEST_DOCUMENT = 256 << 20
 CONNECT_SECONDS = 10.0
@@ -59,6 +60,23 @@ class FolderTransport:
                     yield chunk
         except OSError as broken:
             raise _gone(self.address, path, broken.strerror or "it cannot be read") from None
+
+
+class LocalTransport:
+    """A catalog in memory over archives that lie anywhere: ``files`` are they by the path that the catalog gives."""
+
+    def __init__(self, address: str, documents: Mapping[str, bytes], files: Mapping[str, Path]) -> None:
+        self.address = address
+        self._documents = documents
+        self._files = files
+
+    def read(self, path: str, _sha256: str | None = None, /) -> bytes | None:
+        return self._documents.get(path)
+
+    def stream(self, path: str) -> Iterator[bytes]:
+        if path not in self._files:
+            raise _gone(self.address, path, "it is not there any more")
+        return FolderTransport(str(self._files[path].parent)).stream(self._files[path].name)
 
 
 class HttpTransport:
@@ -225,13 +243,20 @@ class Catalogs:
 
     def __init__(self, catalogs: list[_Catalog]) -> None:
         self._catalogs = catalogs
+        self.findings: list[Finding] = []  # about archives that were put before the catalogs
         self._indexes: dict[tuple[str, str], ItemIndex] = {}
         self._items: dict[tuple[str, str], tuple[str, Item] | None] = {}
 
     @property
     def addresses(self) -> tuple[str, ...]:
-        """Where they are, in order."""
-        return tuple(one.transport.address for one in self._catalogs)
+        """Where they are, in order; archives that were put before them are in none."""
+        remote = (one.transport for one in self._catalogs)
+        return tuple(one.address for one in remote if not isinstance(one, LocalTransport))
+
+    def put_first(self, local: LocalTransport, findings: Sequence[Finding]) -> None:
+        """Puts archives before every catalog; findings are about them."""
+        self._catalogs = [_Catalog(local), *self._catalogs]
+        self.findings += findings
 
     def _index_of(self, catalog: _Catalog, game: str) -> ItemIndex | None:
         shelf = catalog.root.games.get(game)
@@ -253,7 +278,9 @@ class Catalogs:
     def prefetch(self, game: str, names: Sequence[str]) -> None:
         """Reads these items now, several at once; an error waits until its item is asked for."""
         wanted = [name for name in names if (game, name) not in self._items]
-        if len(wanted) < 2 or all(isinstance(one.transport, FolderTransport) for one in self._catalogs):
+        if len(wanted) < 2 or all(
+            isinstance(one.transport, FolderTransport | LocalTransport) for one in self._catalogs
+        ):
             return  # from a folder one after the other is as fast
 
         def get(name: str) -> tuple[str, tuple[str, Item] | None] | None:
@@ -292,7 +319,7 @@ class Catalogs:
         """The server files and loader builds of the first catalog that has the game."""
         for catalog in self._catalogs:
             shelf = catalog.root.games.get(game)
-            if shelf is not None:
+            if shelf is not None and not isinstance(catalog.transport, LocalTransport):
                 return catalog.root.name, catalog.needed(HostFiles, shelf.host)
         raise RemoteError(
             "game-not-in-catalog",

@@ -27,6 +27,10 @@ class Places(NamedTuple):
     def copies(self) -> Path:
         return self.state / "catalog-copies.sqlite3"
 
+    @property
+    def scans(self) -> Path:
+        return self.state / "archive-facts.sqlite3"
+
 
 def places() -> Places:
     """RHIZON_STATE and RHIZON_CONFIG name other folders than the system's usual ones."""

@@ -1,17 +1,17 @@
 """Make a catalog from a folder of archives."""
 
 import hashlib
-from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
 
 from rhizon.adapters.files import hash_file, read_bytes, translated, write_atomic
 from rhizon.adapters.games import Games
+from rhizon.app.archives import archive_files, scan_files
 from rhizon.app.context import Host
-from rhizon.core.archives.entries import Archive
-from rhizon.core.archives.facts import ArchiveFacts, read_facts
-from rhizon.core.errors import DocumentError, InputError, TrustError
+from rhizon.app.reporter import Reporter
+from rhizon.app.shelving import Shelved, items_of, shelved
+from rhizon.core.errors import DocumentError, InputError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.catalog import (
     Artefact,
@@ -19,27 +19,19 @@ from rhizon.core.model.catalog import (
     CatalogRoot,
     GameShelf,
     HostFiles,
-    Item,
     ItemIndex,
     ItemLine,
     LoaderBuild,
-    Release,
-    ReleaseFacts,
     ServerFiles,
     Shelf,
 )
-from rhizon.core.model.contentlist import CHANNELS, Channel
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
-from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
-from rhizon.core.version import Version
 
 __all__ = ["Built", "build_catalog"]
 
 SHELF = "shelf.toml"
-FACTS_ENDING = ".facts.toml"
-ARCHIVE_ENDINGS = (".jar", ".zip")
 
 
 class Built(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,14 +47,7 @@ class Built(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
 
 
-class _Found(msgspec.Struct, frozen=True, kw_only=True):
-    game: str
-    facts: ArchiveFacts
-    said: ReleaseFacts
-    artefact: Artefact
-
-
-def build_catalog(host: Host, folder: Path, *, write: bool = True) -> Built:
+def build_catalog(host: Host, folder: Path, reporter: Reporter, *, write: bool = True) -> Built:
     """Reads ``shelf.toml`` (optional), every archive and the facts files beside them; writes the documents.
 
     An archive that cannot be used is a finding and is left out. Documents that would not change are not
@@ -73,7 +58,7 @@ def build_catalog(host: Host, folder: Path, *, write: bool = True) -> Built:
     shelf = _shelf(folder)
     games = host.games(folder)
     findings: list[Finding] = []
-    found = _read_archives(folder, shelf, games, findings)
+    found = _read_archives(host, folder, shelf, games, findings, reporter)
     documents = _documents(folder, shelf, found, findings)
     written = _write(folder, documents, write=write)
     return Built(
@@ -97,22 +82,21 @@ def _shelf(folder: Path) -> Shelf:
     return Shelf(format="rhizon-shelf/1", name=name or "shelf", archives=RelPath("archives" if own.is_dir() else "."))
 
 
-def _read_archives(folder: Path, shelf: Shelf, games: Games, findings: list[Finding]) -> list[_Found]:
+def _read_archives(
+    host: Host, folder: Path, shelf: Shelf, games: Games, findings: list[Finding], reporter: Reporter
+) -> list[Shelved]:
     definitions = [games.get(name) for name in games.files()]
     root = folder / shelf.archives
+    files = archive_files(root) if root.is_dir() else []
     found = []
-    for file in sorted(root.iterdir()) if root.is_dir() else ():
-        if file.suffix not in ARCHIVE_ENDINGS or not file.is_file():
-            continue
+    for file, scanned in zip(files, scan_files(host, files, definitions, reporter), strict=True):
         try:
             path = safe_path(file.relative_to(folder).as_posix())
-            archive = Archive(read_bytes(file, "archive"), path)
-            one = _read_one(file, path, archive, definitions, findings)
-        except (TrustError, DocumentError, UnsafeNameError) as wrong:
-            code = getattr(wrong, "code", "unsafe-name")
+            one = shelved(file, path, scanned, findings)
+        except (DocumentError, UnsafeNameError) as wrong:
             findings.append(
                 Finding(
-                    code=code,
+                    code=getattr(wrong, "code", "unsafe-name"),
                     severity="error",
                     subject=plain(file.name, 120),
                     what=plain(str(wrong), 300),
@@ -125,62 +109,14 @@ def _read_archives(folder: Path, shelf: Shelf, games: Games, findings: list[Find
     return found
 
 
-def _read_one(
-    file: Path, path: RelPath, archive: Archive, definitions: list[GameDefinition], findings: list[Finding]
-) -> _Found | None:
-    beside = file.with_name(file.name + FACTS_ENDING)
-    said = ReleaseFacts(format="rhizon-facts/1")
-    if beside.is_file():
-        said = decode(ReleaseFacts, read_bytes(beside, "facts file", 1 << 20), str(beside))
-    worst: list[Finding] = []
-    for game in definitions:
-        facts, wrong = read_facts(archive, game)
-        if facts is not None:
-            findings.extend(wrong)
-            sha256, size = hash_file(file)
-            return _Found(game=game.id, facts=facts, said=said, artefact=Artefact(path=path, sha256=sha256, size=size))
-        if not worst or any(one.code != "metadata-missing" for one in wrong):
-            worst = wrong
-    findings.extend(worst)
-    return None
-
-
-def _channel(version: Version) -> Channel:
-    """What the version's own pre-release word says; a person's facts file says better."""
-    if not version.pre:
-        return "stable"
-    word = version.text.lower()
-    return next((channel for channel in CHANNELS if channel != "stable" and channel in word), "preview")
-
-
-def _release(one: _Found) -> Release:
-    facts, said = one.facts, one.said
-    return Release(
-        version=facts.version,
-        channel=said.channel or _channel(facts.version),
-        yanked=said.yanked or "",
-        placement=said.placement or facts.placement,
-        game_versions=said.game_versions or facts.game_versions,
-        loaders=said.loaders if said.loaders is not None else facts.loaders,
-        runtime=said.runtime or facts.runtime,
-        requires=said.requires if said.requires is not None else facts.requires,
-        optional=said.optional if said.optional is not None else facts.optional,
-        conflicts=said.conflicts if said.conflicts is not None else facts.conflicts,
-        provides=said.provides or (),
-        ports=said.ports or (),
-        memory_mib=said.memory_mib,
-        artefact=one.artefact,
-    )
-
-
-def _documents(folder: Path, shelf: Shelf, found: list[_Found], findings: list[Finding]) -> dict[str, bytes]:
+def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[Finding]) -> dict[str, bytes]:
     """Every document of the catalog by its path."""
     games = sorted(
         {one.game for one in found} | {one.game for one in shelf.server} | {one.game for one in shelf.loader}
     )
     documents = {}
     for game in games:
-        items = _items(game, [one for one in found if one.game == game], findings)
+        items = items_of(game, [one for one in found if one.game == game], findings)
         for item in items:
             documents[f"{game}/items/{item.id}.json"] = encode_json(item)
         index = ItemIndex(
@@ -210,39 +146,6 @@ def _documents(folder: Path, shelf: Shelf, found: list[_Found], findings: list[F
     )
     documents["catalog.json"] = encode_json(root)
     return documents
-
-
-def _items(game: str, found: Iterable[_Found], findings: list[Finding]) -> list[Item]:
-    by_id: dict[str, list[_Found]] = {}
-    for one in found:
-        by_id.setdefault(one.facts.id, []).append(one)
-    items = []
-    for name, group in sorted(by_id.items()):
-        releases: dict[Version, _Found] = {}
-        for one in group:
-            twin = releases.setdefault(one.facts.version, one)
-            if twin is not one:
-                findings.append(
-                    Finding(
-                        code="duplicate-release",
-                        severity="error",
-                        subject=f"{name} {one.facts.version}",
-                        what=f"two archives are this release: {twin.artefact.path} (taken) and {one.artefact.path}",
-                        remedy="Delete one of them, or ask the author for a version of its own.",
-                    )
-                )
-        newest = releases[max(releases)]
-        items.append(
-            Item(
-                format="rhizon-item/1",
-                id=name,
-                game=game,
-                kind=newest.said.kind or newest.facts.kind,
-                title=newest.said.title or newest.facts.title,
-                releases=tuple(_release(releases[version]) for version in sorted(releases, reverse=True)),
-            )
-        )
-    return items
 
 
 def _host_files(folder: Path, shelf: Shelf, game: str) -> HostFiles:

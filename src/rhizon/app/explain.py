@@ -7,7 +7,7 @@ import msgspec
 from rhizon.app.context import Host, majors_to_try
 from rhizon.app.reporter import Reporter
 from rhizon.app.solving import catalogs_for
-from rhizon.app.sources import read_source
+from rhizon.app.sources import read_any
 from rhizon.core.errors import InputError, NoSolutionError
 from rhizon.core.model.lock import LockedRelease, Target
 from rhizon.core.names import near
@@ -27,12 +27,12 @@ class Explanation(msgspec.Struct, frozen=True, kw_only=True):
 
 def explain_item(host: Host, path: Path, name: str, catalogs: tuple[str, ...], reporter: Reporter) -> Explanation:
     """Raises NoSolutionError when the list has no solution, InputError when the item is not in it."""
-    source = read_source(path)
+    source = read_any(host, path, None, reporter)
     if source.kind == "lock":
         raise InputError("already-solved", f"{path} is a lock", hint="Name the list that it was solved from.")
     game = host.games(source.beside).get(source.game)
     reporter.step(f"solving {source.label}")
-    shelf = catalogs_for(source, catalogs, host)
+    shelf = catalogs_for(host, source, game, catalogs, reporter)
     request = source.request(majors_to_try(game, host.runtimes(game)))
     lock = solve(request, game, shelf).lock
     release = next((one for one in lock.releases if one.id == name), None)

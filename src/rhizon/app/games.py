@@ -9,7 +9,7 @@ from rhizon.app.context import Host
 from rhizon.core.archives.metadata import READERS
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding, worst_first
-from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.game import GameDefinition, MetadataRule
 
 __all__ = ["CheckedGame", "GameLine", "check_game", "list_games", "show_game"]
 
@@ -107,23 +107,24 @@ def _runtimes(game: GameDefinition) -> list[Finding]:
 
 def _metadata(game: GameDefinition) -> list[Finding]:
     """The expressions are tried on an empty document: a wrong one fails there too."""
-    empty = {"json": b"{}", "toml": b"", "xml": b"<a/>", "manifest": b""}
+    empty = {"json": b"{}", "toml": b"", "yaml": b"{}", "xml": b"<a/>", "properties": b"", "manifest": b""}
     findings = []
     for name, loader in game.loaders.items():
-        rule = loader.metadata
-        fields = READERS[rule.format](empty[rule.format])
-        for field in ("id", "version", "title", "kind", "placement", "game_versions", "loader_builds", "runtime"):
-            expression = getattr(rule, field)
-            try:
-                fields.text(expression) if expression else ""
-            except ValueError as wrong:
-                findings.append(_odd(f"loaders.{name}.metadata.{field}", str(wrong), "Correct the expression."))
-        for field in ("requires", "conflicts", "optional"):
-            relation = getattr(rule, field)
-            try:
-                fields.pairs(relation) if relation else []
-            except ValueError as wrong:
-                findings.append(_odd(f"loaders.{name}.metadata.{field}", str(wrong), "Correct the expression."))
+        for number, rule in enumerate(loader.metadata):
+            fields = READERS[rule.format](empty[rule.format])
+            where = f"loaders.{name}.metadata[{number}]"
+            for field in (*MetadataRule.TEXTS, "embedded", "only_with", *MetadataRule.RELATIONS):
+                expression = getattr(rule, field)
+                try:
+                    if field in MetadataRule.RELATIONS and expression:
+                        fields.pairs(expression, rule)
+                    elif expression:
+                        fields.texts(expression)
+                except ValueError as wrong:
+                    findings.append(_odd(f"{where}.{field}", str(wrong), "Correct the expression."))
+            if not rule.entry and game.runtime.family == "java":
+                what = "no `entry`: what the code of its archives leads to cannot be told"
+                findings.append(_odd(where, what, "Say where the class stands that the loader starts."))
     return findings
 
 

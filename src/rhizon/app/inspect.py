@@ -1,18 +1,19 @@
-"""What is in a file: a list, a pack, a lock, a game definition or a content archive."""
+"""What is in a file: a list, a pack, a lock, a game definition or content archives."""
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
 
-from rhizon.adapters.files import hash_file, read_bytes
+from rhizon.adapters.files import hash_file
 from rhizon.adapters.games import ENDING, read_game
+from rhizon.app.archives import ENDINGS, ScannedFile, archive_files, scan_files, scan_together
 from rhizon.app.context import Host
+from rhizon.app.reporter import Reporter
 from rhizon.app.sources import PACK_ENDING, read_pack, read_source
-from rhizon.core.archives.entries import Archive
-from rhizon.core.archives.facts import ArchiveFacts, read_facts
 from rhizon.core.errors import InputError
-from rhizon.core.finding import Finding
+from rhizon.core.finding import SEVERITIES, Finding
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
@@ -24,7 +25,7 @@ Kind = Literal["content list", "pack", "lock", "game definition", "archive"]
 
 
 class Inspected(msgspec.Struct, frozen=True, kw_only=True):
-    """One file. Exactly one of the documents is there for its kind; ``files`` counts what a pack or archive holds."""
+    """One file. Exactly one of the documents is there for its kind; ``files`` counts what a pack holds."""
 
     path: str
     kind: Kind
@@ -36,27 +37,58 @@ class Inspected(msgspec.Struct, frozen=True, kw_only=True):
     pack: Pack | None = None
     lock: Lock | None = None
     game: GameDefinition | None = None
-    archive: ArchiveFacts | None = None
-    archive_game: str | None = None
+    archive: ScannedFile | None = None
     findings: tuple[Finding, ...] = ()
 
 
-def inspect(host: Host, path: Path) -> Inspected:
-    """Raises InputError, DocumentError, TrustError."""
-    if not path.exists():
-        raise InputError("no-such-file", f"there is nothing at {path}", hint="Check the path.")
-    if path.is_dir() and not (path / PACK_FILE).is_file():
-        raise InputError(
-            "not-a-pack", f"{path} is a folder and no pack: it has no {PACK_FILE}", hint="Name the files in it."
-        )
+def inspect(
+    host: Host, paths: Sequence[Path], game: str | None, reporter: Reporter
+) -> tuple[list[Inspected], list[Finding]]:
+    """Each file, and each archive of a folder that is no pack, worst first; then findings over all archives together.
+
+    With ``game`` archives are read under that definition only. Raises InputError, DocumentError, TrustError.
+    """
+    archives: list[Path] = []
+    others: list[Inspected] = []
+    for path in paths:
+        if not path.exists():
+            raise InputError("no-such-file", f"there is nothing at {path}", hint="Check the path.")
+        if path.is_dir() and not (path / PACK_FILE).is_file():
+            found = archive_files(path)
+            if not found:
+                raise InputError(
+                    "no-archives",
+                    f"{path} holds no archives ({', '.join(ENDINGS)}) and is no pack",
+                    hint="Name the folder that they are in.",
+                )
+            archives += found
+        elif path.is_file() and _is_archive(path):
+            archives.append(path)
+        else:
+            others.append(_document(path))
+    games = host.games(paths[0] if paths[0].is_dir() else paths[0].parent)
+    rules = [games.get(name) for name in ([game] if game else games.files())]
+    scanned = scan_files(host, archives, rules, reporter) if archives else []
+    seen = [
+        Inspected(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
+        for one in scanned
+    ]
+    seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
+    return [*others, *seen], scan_together(scanned, rules)
+
+
+def _is_archive(path: Path) -> bool:
+    if path.suffix.lower() in ENDINGS:
+        return True
+    with path.open("rb") as file:
+        return file.read(2) == b"PK" and path.suffix != PACK_ENDING
+
+
+def _document(path: Path) -> Inspected:
     if path.is_dir() or path.suffix == PACK_ENDING:
         return _pack(path)
     if path.name.endswith(ENDING):
         return Inspected(path=str(path), kind="game definition", game=read_game(path), **_identity(path))
-    with path.open("rb") as file:
-        head = file.read(4)
-    if head[:2] == b"PK" or path.suffix in (".jar", ".zip"):
-        return _archive(host, path)
     document = read_source(path).document
     if isinstance(document, Lock):
         return Inspected(path=str(path), kind="lock", lock=document, **_identity(path))
@@ -77,27 +109,3 @@ def _pack(path: Path) -> Inspected:
         trees[tree] = trees.get(tree, 0) + 1
     identity = _identity(path) if path.is_file() else {}
     return Inspected(path=str(path), kind="pack", pack=pack, files=len(files), trees=trees, **identity)
-
-
-def _archive(host: Host, path: Path) -> Inspected:
-    archive = Archive(read_bytes(path, "archive"), path.name)
-    best: tuple[ArchiveFacts | None, str | None, list[Finding]] = (None, None, [])
-    games = host.games(path.parent)
-    for name in games.files():
-        game = games.get(name)
-        facts, findings = read_facts(archive, game)
-        if facts is not None:
-            best = (facts, game.id, findings)
-            break
-        if not best[2] or any(one.code != "metadata-missing" for one in findings):
-            best = (None, None, findings)
-    facts, game_id, findings = best
-    return Inspected(
-        path=str(path),
-        kind="archive",
-        files=len(archive.names()),
-        archive=facts,
-        archive_game=game_id,
-        findings=tuple(findings),
-        **_identity(path),
-    )

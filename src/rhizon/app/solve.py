@@ -9,7 +9,7 @@ from rhizon.adapters.files import translated, write_atomic
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.app.solving import catalogs_for, solve_source
-from rhizon.app.sources import read_lock, read_source
+from rhizon.app.sources import read_any, read_lock
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.decode import encode_json
@@ -63,14 +63,16 @@ def solve_to_lock(
     write: bool,
     keep: Path | None = None,
     prefer: Literal["list", "current"] = "list",
+    game_id: str | None = None,
 ) -> Solved:
     """Raises NoSolutionError, RemoteError, InputError; the lock file is then as it was."""
-    source = read_source(path)
+    source = read_any(host, path, game_id, reporter)
     if source.kind == "lock":
         raise InputError("already-solved", f"{path} is a lock already", hint="Provision from it directly.")
     game = host.games(source.beside).get(source.game)
     kept = read_lock(keep) if keep is not None else None
-    solution = solve_source(source, game, catalogs_for(source, catalogs, host), host, reporter, kept, prefer)
+    shelf = catalogs_for(host, source, game, catalogs, reporter)
+    solution = solve_source(source, game, shelf, host, reporter, kept, prefer)
     lock = solution.lock
     target_file = lock_file or source.beside / f"{source.name}.lock.json"
     if write:

@@ -8,6 +8,7 @@ import msgspec
 from rhizon.adapters.catalogs import Catalogs, open_catalogs
 from rhizon.adapters.copies import Copies
 from rhizon.app.context import Host, majors_to_try
+from rhizon.app.local import local_archives
 from rhizon.app.reporter import Reporter
 from rhizon.app.sources import Source
 from rhizon.core.model.game import GameDefinition
@@ -19,17 +20,26 @@ from rhizon.core.units import counted
 __all__ = ["catalogs_for", "named_majors", "solve_source"]
 
 
-def catalogs_for(source: Source, named: tuple[str, ...], host: Host, extra: tuple[str, ...] = ()) -> Catalogs:
-    """The catalogs that a person named (relative to here), then those of the source (relative to it).
-
-    ``extra`` is used where neither names one: the catalogs of an instance's last provision.
+def catalogs_for(
+    host: Host,
+    source: Source,
+    game: GameDefinition,
+    named: tuple[str, ...],
+    reporter: Reporter,
+    extra: tuple[str, ...] = (),
+) -> Catalogs:
+    """The archives that a list names, then the catalogs that a person named (relative to here), then those of the
+    source (relative to it). ``extra`` is used where neither names one: the catalogs of an instance's last provision.
     """
     beside_source = tuple(one if "://" in one else str((source.beside / one).absolute()) for one in source.catalogs)
     here = tuple(dict.fromkeys((*named, *beside_source))) or extra
     if not here and source.kind == "lock":
         return Catalogs([])  # all of it may be in the store
     remote = any("://" in one for one in here)
-    return open_catalogs(here, Path.cwd(), Copies(host.places.copies) if remote else None)
+    catalogs = open_catalogs(here, Path.cwd(), Copies(host.places.copies) if remote else None)
+    if source.archives:
+        catalogs.put_first(*local_archives(host, source.archives, source.beside, game, reporter))
+    return catalogs
 
 
 def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
@@ -62,4 +72,4 @@ def solve_source(
     if target.runtime_major:
         text += f", {target.runtime.capitalize()} {target.runtime_major}"
     reporter.done(f"{counted(len(lock.releases), 'release')} for {text}")
-    return solution
+    return msgspec.structs.replace(solution, findings=(*solution.findings, *catalogs.findings))

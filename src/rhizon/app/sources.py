@@ -1,4 +1,4 @@
-"""What a server is made from: a content list, a pack (folder or ``.rhz``) or a lock."""
+"""What a server is made from: a content list, a pack (folder or ``.rhz``), a lock or a folder of archives."""
 
 from collections.abc import Mapping
 from pathlib import Path
@@ -7,6 +7,9 @@ from typing import Literal
 import msgspec
 
 from rhizon.adapters.files import read_bytes
+from rhizon.app.context import Host
+from rhizon.app.local import list_of_folder
+from rhizon.app.reporter import Reporter
 from rhizon.core.archives.entries import Archive
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.contentlist import ContentList
@@ -16,7 +19,7 @@ from rhizon.core.model.pack import PACK_FILE, PACK_TREES, Pack, PackMemory
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.solve import Request, from_list, from_pack
 
-__all__ = ["PACK_ENDING", "Source", "read_lock", "read_pack", "read_source"]
+__all__ = ["PACK_ENDING", "Source", "read_any", "read_lock", "read_pack", "read_source"]
 
 PACK_ENDING = ".rhz"
 LARGEST_PACK = 4 << 30
@@ -32,6 +35,7 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     title: str
     game: str
     catalogs: tuple[str, ...] = ()
+    archives: tuple[str, ...] = ()
     settings: Mapping[str, str | int | bool] = {}
     ports: Mapping[str, int] = {}
     operators: tuple[str, ...] = ()
@@ -56,8 +60,16 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
                 raise StateError("already-solved", f"{self.label} is a lock", hint="Provision from it directly.")
 
 
+def read_any(host: Host, path: Path, game: str | None, reporter: Reporter) -> Source:
+    """Whatever the path is, a plain folder of archives too; ``game`` is of such a folder. Raises InputError,
+    DocumentError."""
+    if path.is_dir() and not (path / PACK_FILE).is_file():
+        return _from_list(path, list_of_folder(host, path, game, reporter))
+    return read_source(path)
+
+
 def read_source(path: Path) -> Source:
-    """Whatever the path is. Raises InputError or DocumentError."""
+    """A document, whatever kind it is. Raises InputError or DocumentError."""
     if path.is_dir() or path.suffix == PACK_ENDING:
         return _from_pack(path)
     data = read_bytes(path, "content list, pack or lock", 64 << 20)
@@ -80,6 +92,7 @@ def _from_list(path: Path, wanted: ContentList) -> Source:
         title=wanted.title or wanted.name,
         game=wanted.game,
         catalogs=wanted.catalogs,
+        archives=wanted.archives,
         settings=wanted.settings,
         ports=wanted.ports,
         operators=wanted.operators,

@@ -8,7 +8,7 @@ from rhizon.adapters.plots import heat_map
 from rhizon.app.context import Host, majors_to_try
 from rhizon.app.reporter import Reporter
 from rhizon.app.solving import catalogs_for
-from rhizon.app.sources import read_source
+from rhizon.app.sources import read_any
 from rhizon.core.errors import InputError
 from rhizon.core.solve.table import Row, target_table
 
@@ -28,13 +28,13 @@ def table_of_targets(
     host: Host, path: Path, catalogs: tuple[str, ...], plot: Path | None, reporter: Reporter
 ) -> TargetTable:
     """Raises InputError, RemoteError, NoSolutionError (no target at all)."""
-    source = read_source(path)
+    source = read_any(host, path, None, reporter)
     if source.kind == "lock":
         raise InputError("already-solved", f"{path} is a lock", hint="Name the list that it was solved from.")
     game = host.games(source.beside).get(source.game)
     reporter.step(f"looking at {source.label} on every target")
     request = source.request(majors_to_try(game, host.runtimes(game)))
-    rows = target_table(request, game, catalogs_for(source, catalogs, host))
+    rows = target_table(request, game, catalogs_for(host, source, game, catalogs, reporter))
     items = tuple(request.wishes)
     if plot is not None:
         labels = [f"{one.target.game_version} {one.target.loader} {one.target.loader_build}" for one in rows]

@@ -7,10 +7,11 @@ import msgspec
 from rhizon.adapters.catalogs import Catalogs
 from rhizon.adapters.runtimes import FoundRuntime
 from rhizon.app.context import Host
+from rhizon.app.local import LOCAL
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.app.reporter import Reporter
 from rhizon.app.solving import catalogs_for, solve_source
-from rhizon.app.sources import Source, read_source
+from rhizon.app.sources import Source, read_any
 from rhizon.core.allocate.memory import MemoryBudget, budget
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.finding import Finding
@@ -39,7 +40,7 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporter: Reporter) -> Choice:
-    source = read_source(wishes.source)
+    source = read_any(host, wishes.source, wishes.game, reporter)
     game = host.games(source.beside).get(source.game)
     if before is not None and before.game != game.id:
         raise StateError(
@@ -50,7 +51,7 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
     settings = checked_settings(game, source.settings, source.label)
     settings |= checked_settings(game, wishes.settings, "the command line")
     _check_secrets(game, wishes.secrets)
-    catalogs = catalogs_for(source, wishes.catalogs, host, before.catalogs if before else ())
+    catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter, before.catalogs if before else ())
     solution = solve_source(source, game, catalogs, host, reporter)
     lock = solution.lock
     runtime = _runtime(game, lock, host.runtimes(game), before)
@@ -59,12 +60,42 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
         game=game,
         catalogs=catalogs,
         lock=lock,
-        findings=list(solution.findings),
+        findings=[*solution.findings, *_left_out(lock), *_added(source, lock)],
         runtime=runtime,
         settings=settings,
         operators=source.operators,
         budget=budget(game, lock.releases, settings, source.pack_memory),
     )
+
+
+def _left_out(lock: Lock) -> list[Finding]:
+    return [
+        Finding(
+            code="optional-left-out",
+            severity="warning",
+            subject=one.id,
+            what=f"it does not fit beside the rest and is not on the server: {one.reason}",
+            remedy="Get a release of it that fits, or what it needs; rhizon targets shows what fits where.",
+        )
+        for one in lock.dropped
+    ]
+
+
+def _added(source: Source, lock: Lock) -> list[Finding]:
+    """What archives that were named need and do not bring."""
+    if not source.archives:
+        return []
+    return [
+        Finding(
+            code="dependency-added",
+            severity="info",
+            subject=one.id,
+            what=f"it was missing and is needed by {', '.join(one.because)}: {one.version} of {one.file.catalog} was taken",
+            remedy="Give it to the players too." if one.for_players else "",
+        )
+        for one in lock.releases
+        if one.file.catalog != LOCAL and "list" not in one.because
+    ]
 
 
 def _check_secrets(game: GameDefinition, secrets: Mapping[str, str]) -> None:

@@ -3,8 +3,8 @@
 from pathlib import Path
 
 from rhizon.adapters.fetching import fetch_all, missing_from
-from rhizon.adapters.files import free_bytes, hash_present
-from rhizon.adapters.instances import INVENTORY, LOCK, InstanceFolder
+from rhizon.adapters.files import free_bytes, hash_present, translated, write_atomic
+from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, LOCK, InstanceFolder
 from rhizon.adapters.transact import JOURNAL, apply
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.layout import locked_files, wanted_files
@@ -16,7 +16,9 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.errors import StateError
 from rhizon.core.finding import worst_first
 from rhizon.core.launch import START_SCRIPTS, start_scripts
+from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.model.write import content_list_toml
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Action, Plan, WantedFile, make_plan
 from rhizon.core.units import counted, size_text
@@ -65,6 +67,9 @@ def provision(
         had_world = _world(home, choice, instance).is_dir()
         instance, findings, state = bring_up(choice, wishes, home, before, instance, reporter, ask_licence)
         choice.findings.extend(findings)
+        if wishes.source.is_dir() and isinstance(choice.source.document, ContentList):  # a plain folder of archives
+            with translated("write the content list", home.own):
+                write_atomic(home.own / CONTENT_LIST, content_list_toml(choice.source.document).encode())
         return _result(home, choice, instance, plan, fetched, state, had_world=had_world)
 
 

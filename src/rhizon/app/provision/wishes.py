@@ -18,12 +18,14 @@ __all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned", "State
 class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     """What a person asks for beside the source.
 
-    ``settings`` are as typed; ``secrets`` never leave memory but for the server's own files;
-    ``remember_catalogs`` is where the instance finds its catalogs later, when that is not where they are now.
+    ``game`` is of a source that is a plain folder of archives; ``settings`` are as typed; ``secrets`` never leave
+    memory but for the server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when
+    that is not where they are now.
     """
 
     source: Path
     folder: Path
+    game: str | None = None
     catalogs: tuple[str, ...] = ()
     remember_catalogs: tuple[str, ...] = ()
     note: str | None = None

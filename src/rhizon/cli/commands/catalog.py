@@ -30,8 +30,13 @@ def build(folder: Path, dry_run: bool, out: Output) -> int:
     """
     from rhizon.app.catalog import build_catalog
     from rhizon.app.context import this_host
+    from rhizon.cli.progress import ConsoleReporter
 
-    built = build_catalog(this_host(), folder, write=not dry_run)
+    reporter = ConsoleReporter(out, results=False)
+    try:
+        built = build_catalog(this_host(), folder, reporter, write=not dry_run)
+    finally:
+        reporter.close()
     changed = "would change" if dry_run else "changed"
     bad = any(one.severity == "error" for one in built.findings)
 

@@ -59,7 +59,12 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
     say(to, f"runtime: {game.runtime.family}" + (f" ({rules})" if rules else ""))
     say(to, "folders: " + ", ".join(f"{kind} → {folder}" for kind, folder in game.folders.items()))
     rows = [
-        (name, loader.title, ", ".join(loader.kinds), f"{loader.metadata.file} ({loader.metadata.format})")
+        (
+            name,
+            loader.title,
+            ", ".join(loader.kinds),
+            ", ".join(f"{rule.file} ({rule.format})" for rule in loader.metadata),
+        )
         for name, loader in game.loaders.items()
     ]
     to.print()

@@ -6,39 +6,48 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.output import Output, common, say, show_findings, show_pairs, show_table, verdict
+from rhizon.core.finding import worst_first
 from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from rhizon.app.archives import ScannedFile
     from rhizon.app.inspect import Inspected
+    from rhizon.core.archives.scan import Scanned
+    from rhizon.core.finding import Finding
 
 __all__ = ["command"]
 
 
 @click.command("inspect")
-@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path))
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE_OR_FOLDER...")
+@click.option("--game", metavar="ID", help="Read archives as content of this game only.")
 @common
-def command(files: tuple[Path, ...], out: Output) -> int:
-    """What is in each of FILES: a content list, a pack (folder or .rhz), a lock, a definition, an archive.
+def command(files: tuple[Path, ...], game: str | None, out: Output) -> int:
+    """What things really are: archives (or a folder of them), a content list, a pack, a lock, a definition.
 
-    Exit code 1 when an archive has something wrong with it.
+    Of an archive: what it says, what its code shows, and where the two disagree. Exit code 1 when something is wrong.
     """
     from rhizon.app.context import this_host
     from rhizon.app.inspect import inspect
+    from rhizon.cli.progress import ConsoleReporter
 
-    host = this_host()
-    seen = [inspect(host, file) for file in files]
-    findings = [finding for one in seen for finding in one.findings]
+    reporter = ConsoleReporter(out, results=False)
+    try:
+        seen, over_all = inspect(this_host(), files, game, reporter)
+    finally:
+        reporter.close()
+    findings = [*(finding for one in seen for finding in one.findings), *over_all]
 
     def render(to: "Console") -> None:
-        archives = [one for one in seen if one.kind == "archive"]
+        archives = [one for one in seen if one.archive is not None]
         for one in seen:
-            if one.kind != "archive" or len(archives) == 1:
+            if one.archive is None or len(archives) == 1:
                 _render(to, one)
         if len(archives) > 1:
-            _render_archives(to, archives)
-        show_findings(to, findings)
+            _render_archives(to, archives, findings)
+        show_findings(to, worst_first(findings))
 
     out.result(seen[0] if len(seen) == 1 else seen, render, findings)
     return 1 if any(one.severity == "error" for one in findings) else 0
@@ -97,36 +106,95 @@ def _pack(to: "Console", one: "Inspected") -> None:
 
 
 def _archive(to: "Console", one: "Inspected") -> None:
-    facts = one.archive
+    file = one.archive
+    assert file is not None
+    found = file.archive
+    if file.assembly is not None:
+        _assembly(to, one)
+        return
+    if found is None:
+        verdict(to, f"{one.path}: it cannot be used", good=False)
+        return
+    facts, code = found.facts, found.code
     if facts is None:
         verdict(to, f"{one.path}: an archive that no known loader has metadata in", good=False)
-        return
-    verdict(to, f"{facts.title}: {facts.id} {facts.version}, a {facts.kind} for {one.archive_game}")
-    relations = [f"needs {x.id} {x.range}" for x in facts.requires] + [f"clashes with {x.id}" for x in facts.conflicts]
-    rows = [
-        ("loaders", ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items())),
-        ("game versions", facts.game_versions.text),
-        ("placement", f"{facts.placement} (declared)"),
-        ("relations", "; ".join(relations) or "none"),
-        ("compiled for", f"Java {facts.java_major}" if facts.java_major else "no code"),
-        ("size", f"{size_text(one.size or 0)} in {one.files} files"),
+        rows = []
+    else:
+        verdict(to, f"{facts.title}: {facts.id} {facts.version}, a {facts.kind} for {found.game}")
+        relations = [f"needs {' or '.join(f'{y.id} {y.range}' for y in x.alternatives)}" for x in facts.requires]
+        relations += [f"clashes with {x.id} {x.range}" for x in facts.conflicts]
+        relations += [f"{x.id} {x.range} where it is there" for x in facts.optional]
+        relations += [f"stands in for {x.id} {x.version}" for x in facts.provides]
+        rows = [
+            ("loaders", ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items())),
+            ("game versions", facts.game_versions.text),
+            ("relations", "; ".join(relations) or "none"),
+        ]
+    inside = [f"{x.id} {x.version} ({x.path})" if x.id else str(x.path) for x in found.embedded]
+    rows += [
+        ("placement", f"{found.placement} ({found.sure})"),
+        ("code", _evidence(found)),
+        ("runs on", f"Java {code.java_major} and later" if code.java_major else "no code"),
+        ("carries", ", ".join(inside) or "nothing"),
+        ("size", f"{size_text(one.size or 0)} in {found.files} files, {code.classes} classes"),
         ("SHA-256", one.sha256 or ""),
     ]
     show_pairs(to, rows)
 
 
-def _render_archives(to: "Console", archives: list["Inspected"]) -> None:
-    unknown = sum(one.archive is None for one in archives)
-    verdict(to, f"{len(archives)} archives" + (f", {unknown} without known metadata" if unknown else ""))
-    rows = []
-    for one in archives:
-        facts = one.archive
-        if facts is None:
-            rows.append((Path(one.path).name, "?", "", "", "", "", size_text(one.size or 0)))
-            continue
-        loaders = ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items())
-        java = f"Java {facts.java_major}" if facts.java_major else ""
-        row = (facts.id, facts.version.text, facts.placement, loaders, facts.game_versions.text, java)
-        rows.append((*row, size_text(one.size or 0)))
-    columns = ("item", "release", "placement", "loaders", "game versions", "code", "size")
-    show_table(to, columns, rows, right=("size",))
+def _evidence(found: "Scanned") -> str:
+    evidence = found.code.evidence
+    if evidence is None:
+        return "none that a loader starts" if found.code.classes else "none"
+    if evidence.verdict == "clean":
+        return "clean: nothing that is reached is client-only"
+    return f"{evidence.verdict}: {' → '.join(evidence.chain)} ({evidence.why})"
+
+
+def _assembly(to: "Console", one: "Inspected") -> None:
+    assert one.archive is not None and one.archive.assembly is not None
+    found = one.archive.assembly
+    verdict(to, f"{one.path}: the .NET assembly {found.name} {found.version}")
+    rows = [
+        ("built for", found.framework or f"not said (format {found.metadata})"),
+        ("asks for", ", ".join(f"{x.name} {x.version}" for x in found.references) or "nothing"),
+        ("size", size_text(one.size or 0)),
+        ("SHA-256", one.sha256 or ""),
+    ]
+    show_pairs(to, rows)
+
+
+def _render_archives(to: "Console", archives: list["Inspected"], findings: list["Finding"]) -> None:
+    files = [one.archive for one in archives if one.archive is not None]
+    bad = sum(any(x.severity == "error" for x in one.findings) for one in files)
+    unknown = sum(one.archive is not None and one.archive.facts is None for one in files)
+    players = sum(one.archive is not None and one.archive.placement == "player" for one in files)
+    told = [f"{bad} with errors" if bad else "", f"{unknown} without known metadata" if unknown else ""]
+    told += [f"{players} for players only" if players else ""]
+    total = size_text(sum(one.size for one in files))
+    good = not any(x.severity == "error" for x in findings)
+    verdict(to, ", ".join([f"{len(files)} archives, {total}", *filter(None, told)]), good=good)
+    columns = ("item", "release", "placement", "code", "loaders", "game versions", "Java", "size", "")
+    show_table(to, columns, [_row(one) for one in files], right=("Java", "size"))
+
+
+def _row(file: "ScannedFile") -> tuple[str, ...]:
+    name, size = Path(file.path).name, size_text(file.size)
+    mark = next((sign for sign, level in (("✗", "error"), ("!", "warning")) if _has(file, level)), "")
+    if file.assembly is not None:
+        return (name, file.assembly.version, "", file.assembly.framework, "", "", "", size, mark)
+    found = file.archive
+    if found is None:
+        return (name, f"({file.problem})", "", "", "", "", "", size, mark)
+    facts, evidence = found.facts, found.code.evidence
+    java = str(found.code.java_major or "")
+    if facts is None:
+        return (name, "?", "", "", "", "", java, size, mark)
+    loaders = ", ".join(f"{loader} {builds}" for loader, builds in facts.loaders.items())
+    placement = found.placement if found.sure == "declared" else f"{found.placement}*"
+    verdict_of = evidence.verdict if evidence is not None else ""
+    return (facts.id, facts.version.text, placement, verdict_of, loaders, facts.game_versions.text, java, size, mark)
+
+
+def _has(file: "ScannedFile", severity: str) -> bool:
+    return any(one.severity == severity for one in file.findings)

@@ -33,6 +33,7 @@ def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
 @click.argument("source", type=click.Path(path_type=Path))
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@click.option("--game", metavar="ID", help="The game of a folder of archives, where it is not plain from them.")
 @click.option("--note", help="A line to find it again by among twenty.")
 @click.option("--accept-licence", is_flag=True, help="You have read the game's licence and accept it.")
 @click.option("--allow-installer", is_flag=True, help="A loader's own installer program may be run.")
@@ -46,6 +47,7 @@ def command(
     source: Path,
     folder: Path,
     catalogs: tuple[str, ...],
+    game: str | None,
     note: str | None,
     accept_licence: bool,
     allow_installer: bool,
@@ -56,7 +58,7 @@ def command(
     dry_run: bool,
     out: Output,
 ) -> None:
-    """Make a server in FOLDER from SOURCE: a content list, a pack (folder or .rhz) or a lock.
+    """Make a server in FOLDER from SOURCE: a content list, a pack (folder or .rhz), a lock or a folder of archives.
 
     Solves, fetches, verifies, leaves out what is for players only, takes a runtime, ports and memory, lays the
     files out in one transaction, and starts the bare server once so that its own files hold your settings.
@@ -69,6 +71,7 @@ def command(
     wishes = ProvisionWishes(
         source=source,
         folder=folder,
+        game=game,
         catalogs=catalogs,
         note=note,
         accept_licence=accept_licence,

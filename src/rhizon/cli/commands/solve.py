@@ -30,6 +30,7 @@ __all__ = ["command"]
     show_default=True,
     help="Newest in the order of the list, or fewest releases behind over all of it.",
 )
+@click.option("--game", metavar="ID", help="The game of a folder of archives, where it is not plain from them.")
 @click.option("--dry-run", is_flag=True, help="Show the answer and write no lock.")
 @common
 def command(
@@ -38,10 +39,11 @@ def command(
     lock: Path | None,
     keep: Path | None,
     prefer: Literal["list", "current"],
+    game: str | None,
     dry_run: bool,
     out: Output,
 ) -> None:
-    """Choose one target and one release of everything on the LIST (a content list or a pack).
+    """Choose one target and one release of everything on the LIST (a content list, a pack, a folder of archives).
 
     Writes the lock beside the list (NAME.lock.json) or to --lock. The same list and catalogs give the same
     bytes. Exit code 3 when nothing fits, with what clashes.
@@ -53,7 +55,15 @@ def command(
     reporter = ConsoleReporter(out, results=False)
     try:
         solved = solve_to_lock(
-            this_host(), source, catalogs, lock, reporter, write=not dry_run, keep=keep, prefer=prefer
+            this_host(),
+            source,
+            catalogs,
+            lock,
+            reporter,
+            write=not dry_run,
+            keep=keep,
+            prefer=prefer,
+            game_id=game,
         )
     finally:
         reporter.close()

@@ -1,10 +1,63 @@
-"""What a Java class file says about the runtime it needs (Java Virtual Machine Specification, chapter 4)."""
+"""Java class files: what a class extends, what its methods refer to, and the runtime it needs.
 
-from rhizon.core.archives.entries import Archive
+Follows the Java Virtual Machine Specification, chapter 4 (the class file format) and chapter 6 (instructions).
+"""
 
-__all__ = ["highest_class_major", "java_major"]
+from typing import NamedTuple
+
+__all__ = ["ClassFile", "ClassFileError", "Method", "Ref", "class_major", "java_major", "named_types", "parse_class"]
 
 _MAGIC = b"\xca\xfe\xba\xbe"
+_LARGEST_POOL = 65_535
+
+# Bytes of operands after each opcode; -1: a switch, -2: wide (JVMS 6.5).
+_OPERANDS = bytearray(256)
+for _first, _last, _count in (
+    *((0x10, 0x10, 1), (0x11, 0x11, 2), (0x12, 0x12, 1), (0x13, 0x14, 2), (0x15, 0x19, 1), (0x36, 0x3A, 1)),
+    *((0x84, 0x84, 2), (0x99, 0xA8, 2), (0xA9, 0xA9, 1), (0xB2, 0xB8, 2), (0xB9, 0xBA, 4), (0xBB, 0xBB, 2)),
+    *((0xBC, 0xBC, 1), (0xBD, 0xBD, 2), (0xC0, 0xC1, 2), (0xC5, 0xC5, 3), (0xC6, 0xC7, 2), (0xC8, 0xC9, 4)),
+):
+    for _code in range(_first, _last + 1):
+        _OPERANDS[_code] = _count
+_TABLESWITCH, _LOOKUPSWITCH, _WIDE = 0xAA, 0xAB, 0xC4
+_LDC, _LDC_W, _INVOKEDYNAMIC, _NEW = 0x12, 0x13, 0xBA, 0xBB
+_FIELDS, _CALLS, _TYPES = range(0xB2, 0xB6), range(0xB6, 0xBA), (0xBD, 0xC0, 0xC1, 0xC5)
+
+
+class ClassFileError(ValueError):
+    """Bytes that are no whole class file; the text says why."""
+
+
+class Ref(NamedTuple):
+    """Something that code refers to. ``kind``: "new", "call" (name and descriptor), "field" (name and descriptor),
+    "class", "catch", "type" (only named in a descriptor) or "string" (``owner`` is the text)."""
+
+    kind: str
+    owner: str
+    name: str = ""
+    descriptor: str = ""
+
+
+class Method(NamedTuple):
+    """A method with what its code refers to, in order; ``static`` as declared."""
+
+    name: str
+    descriptor: str
+    static: bool
+    refs: tuple[Ref, ...]
+    marks: tuple[str, ...]
+
+
+class ClassFile(NamedTuple):
+    """One class. Names have slashes; ``marks`` are the types of its annotations; ``fields`` are descriptors."""
+
+    name: str
+    super_name: str
+    interfaces: tuple[str, ...]
+    major: int
+    fields: tuple[str, ...]
+    methods: tuple[Method, ...]
+    marks: tuple[str, ...]
 
 
 def java_major(class_major: int) -> int:
@@ -12,20 +65,285 @@ def java_major(class_major: int) -> int:
     return max(class_major - 44, 1)
 
 
-def highest_class_major(archive: Archive) -> int | None:
-    """The highest class-file major that a server would load, or None without classes.
+def class_major(head: bytes) -> int | None:
+    """The class-file major in the first eight bytes; None when they do not begin a class file."""
+    return int.from_bytes(head[6:8], "big") if len(head) >= 8 and head[:4] == _MAGIC else None
 
-    ``module-info.class`` is never loaded from a class path, and entries below ``META-INF/versions/`` only
-    by a runtime of that major, so neither counts (JAR File Specification, multi-release).
-    """
-    highest = None
-    for name in archive.names():
-        if not name.endswith(".class") or name.startswith("META-INF/versions/"):
-            continue
-        if name.rpartition("/")[2] == "module-info.class":
-            continue
-        head = archive.read(name)[:8]
-        if len(head) == 8 and head[:4] == _MAGIC:
-            major = int.from_bytes(head[6:8], "big")
-            highest = major if highest is None else max(highest, major)
-    return highest
+
+def named_types(descriptor: str) -> list[str]:
+    """The classes that a descriptor names (JVMS 4.3)."""
+    return [part.partition("L")[2] for part in descriptor.split(";")[:-1] if "L" in part]
+
+
+def parse_class(data: bytes) -> ClassFile:
+    """Raises :class:`ClassFileError`."""
+    try:
+        return _Reader(data).read()
+    except (IndexError, KeyError, TypeError, ValueError) as broken:
+        if isinstance(broken, ClassFileError):
+            raise
+        raise ClassFileError(f"not a whole class file ({type(broken).__name__})") from None
+
+
+class _Reader:
+    """Reads one class file. ``_pool`` holds an entry's tag and its two numbers (or its text) by index."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data = data
+        self._at = 10
+        self._pool: list[tuple[int, int, int] | str | None] = [None]
+        self._bootstraps: list[list[int]] = []
+
+    def _u2(self) -> int:
+        self._at += 2
+        return int.from_bytes(self._data[self._at - 2 : self._at], "big")
+
+    def _u4(self) -> int:
+        self._at += 4
+        return int.from_bytes(self._data[self._at - 4 : self._at], "big")
+
+    def _i4(self, at: int) -> int:
+        return int.from_bytes(self._data[at : at + 4], "big", signed=True)
+
+    def read(self) -> ClassFile:
+        data = self._data
+        major = class_major(data)
+        if major is None:
+            raise ClassFileError("it does not begin as a class file")
+        self._read_pool(int.from_bytes(data[8:10], "big"))
+        self._u2()
+        name, super_at = self._class(self._u2()), self._u2()
+        super_name = self._class(super_at) if super_at else ""
+        interfaces = tuple(self._class(self._u2()) for _ in range(self._u2()))
+        members = self._at
+        for _ in range(2):  # once over the members to find what is behind them: lambdas are described there
+            for _ in range(self._u2()):
+                self._at += 6
+                self._skip_attributes()
+        marks = self._class_attributes()
+        self._at = members
+        fields = []
+        for _ in range(self._u2()):
+            self._at += 4
+            fields.append(self._text(self._u2()))
+            self._skip_attributes()
+        methods = tuple(self._method() for _ in range(self._u2()))
+        return ClassFile(name, super_name, interfaces, major, tuple(fields), methods, marks)
+
+    def _read_pool(self, count: int) -> None:
+        data, at = self._data, self._at
+        pool = self._pool
+        index = 1
+        while index < count:
+            tag = data[at]
+            if tag == 1:
+                length = data[at + 1] << 8 | data[at + 2]
+                pool.append(data[at + 3 : at + 3 + length].decode("utf-8", "replace"))
+                at += 3 + length
+            elif tag in (9, 10, 11, 12, 17, 18):
+                pool.append((tag, data[at + 1] << 8 | data[at + 2], data[at + 3] << 8 | data[at + 4]))
+                at += 5
+            elif tag in (7, 8, 16, 19, 20):
+                pool.append((tag, data[at + 1] << 8 | data[at + 2], 0))
+                at += 3
+            elif tag == 15:
+                pool.append((tag, data[at + 1], data[at + 2] << 8 | data[at + 3]))
+                at += 4
+            elif tag in (3, 4):
+                pool.append((tag, 0, 0))
+                at += 5
+            elif tag in (5, 6):
+                pool += ((tag, 0, 0), None)  # eight-byte constants take two places (JVMS 4.4.5)
+                at += 9
+                index += 1
+            else:
+                raise ClassFileError(f"its constant pool has an entry of the unknown kind {tag}")
+            index += 1
+        if at > len(data):
+            raise ClassFileError("it ends in its constant pool")
+        self._at = at
+
+    def _text(self, index: int) -> str:
+        found = self._pool[index]
+        if not isinstance(found, str):
+            raise ClassFileError(f"constant {index} is no text")
+        return found
+
+    def _entry(self, index: int) -> tuple[int, int, int]:
+        found = self._pool[index]
+        if not isinstance(found, tuple):
+            raise ClassFileError(f"constant {index} is of the wrong kind")
+        return found
+
+    def _class(self, index: int) -> str:
+        return _element(self._text(self._entry(index)[1]))
+
+    def _member(self, index: int) -> tuple[str, str, str]:
+        """Owner, name and descriptor of a field or method reference."""
+        _, owner, pair = self._entry(index)
+        _, name, descriptor = self._entry(pair)
+        return self._class(owner), self._text(name), self._text(descriptor)
+
+    def _skip_attributes(self) -> None:
+        for _ in range(self._u2()):
+            self._at += 2
+            length = self._u4()
+            self._at += length
+        if self._at > len(self._data):
+            raise ClassFileError("it ends too early")
+
+    def _class_attributes(self) -> tuple[str, ...]:
+        marks: list[str] = []
+        for _ in range(self._u2()):
+            name, length = self._text(self._u2()), self._u4()
+            end = self._at + length
+            if name == "BootstrapMethods":
+                for _ in range(self._u2()):
+                    handle = self._u2()
+                    self._bootstraps.append([handle, *(self._u2() for _ in range(self._u2()))])
+            elif name in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
+                marks += self._marks()
+            self._at = end
+        return tuple(marks)
+
+    def _marks(self) -> list[str]:
+        """Types of the annotations at this place (JVMS 4.7.16); what they hold is passed over."""
+        found = []
+        for _ in range(self._u2()):
+            found += named_types(self._text(self._u2()))
+            for _ in range(self._u2()):
+                self._at += 2
+                self._skip_value(0)
+        return found
+
+    def _skip_value(self, depth: int) -> None:
+        if depth > 20:
+            raise ClassFileError("annotations nested too deep")
+        tag = chr(self._data[self._at])
+        self._at += 1
+        if tag == "e":
+            self._at += 4
+        elif tag == "@":
+            self._at += 2
+            for _ in range(self._u2()):
+                self._at += 2
+                self._skip_value(depth + 1)
+        elif tag == "[":
+            for _ in range(self._u2()):
+                self._skip_value(depth + 1)
+        else:
+            self._at += 2
+
+    def _method(self) -> Method:
+        access = self._u2()
+        name, descriptor = self._text(self._u2()), self._text(self._u2())
+        refs: list[Ref] = [Ref("type", one) for one in named_types(descriptor)]
+        marks: list[str] = []
+        for _ in range(self._u2()):
+            attribute, length = self._text(self._u2()), self._u4()
+            end = self._at + length
+            if attribute == "Code":
+                refs += self._code()
+            elif attribute in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
+                marks += self._marks()
+            self._at = end
+        return Method(name, descriptor, bool(access & 0x0008), tuple(dict.fromkeys(refs)), tuple(marks))
+
+    def _code(self) -> list[Ref]:
+        self._at += 4
+        length = self._u4()
+        begin = self._at
+        if begin + length > len(self._data):
+            raise ClassFileError("it ends in a method")
+        refs = self._instructions(begin, begin + length)
+        self._at = begin + length
+        for _ in range(self._u2()):
+            self._at += 6
+            caught = self._u2()
+            if caught:
+                refs.append(Ref("catch", self._class(caught)))
+        return refs
+
+    def _instructions(self, at: int, end: int) -> list[Ref]:
+        data, begin = self._data, at
+        refs: list[Ref] = []
+        while at < end:
+            code = data[at]
+            if _LDC <= code <= _LDC_W:
+                index = data[at + 1] if code == _LDC else data[at + 1] << 8 | data[at + 2]
+                refs += self._constant(index)
+            elif 0xB2 <= code <= 0xBD or 0xC0 <= code <= 0xC1 or code == 0xC5:
+                if code != 0xBC:
+                    refs += self._referred(code, data[at + 1] << 8 | data[at + 2])
+            elif code == _WIDE:
+                at += 6 if data[at + 1] == 0x84 else 4
+                continue
+            elif code in (_TABLESWITCH, _LOOKUPSWITCH):
+                at = self._switch_end(at, begin)
+                continue
+            at += 1 + _OPERANDS[code]
+        return refs
+
+    def _switch_end(self, at: int, begin: int) -> int:
+        table = at + 4 - (at - begin) % 4
+        if self._data[at] == _TABLESWITCH:
+            low, high = self._i4(table + 4), self._i4(table + 8)
+            count = high - low + 1
+            after = table + 12
+            size = 4
+        else:
+            count = self._i4(table + 4)
+            after = table + 8
+            size = 8
+        if not 0 <= count <= _LARGEST_POOL:
+            raise ClassFileError("a switch of impossible size")
+        return after + size * count
+
+    def _constant(self, index: int) -> list[Ref]:
+        tag, first, second = self._entry(index)
+        if tag == 7:
+            return [Ref("class", _element(self._text(first)))]
+        if tag == 8:
+            return [Ref("string", self._text(first))]
+        if tag == 15:
+            return self._handle(second)
+        if tag == 16:
+            return [Ref("type", one) for one in named_types(self._text(first))]
+        return self._dynamic(first, second) if tag == 17 else []
+
+    def _referred(self, code: int, index: int) -> list[Ref]:
+        if code == _NEW:
+            return [Ref("new", self._class(index))]
+        if code == _INVOKEDYNAMIC:
+            _, first, second = self._entry(index)
+            return self._dynamic(first, second)
+        if code in _FIELDS:
+            return [Ref("field", *self._member(index))]
+        if code in _CALLS:
+            return [Ref("call", *self._member(index))]
+        assert code in _TYPES, code
+        return [Ref("class", self._class(index))]
+
+    def _handle(self, index: int) -> list[Ref]:
+        owner, name, descriptor = self._member(index)
+        kind = "call" if descriptor.startswith("(") else "field"
+        made = [Ref("new", owner)] if name == "<init>" else []
+        return [*made, Ref(kind, owner, name, descriptor), *(Ref("type", one) for one in named_types(descriptor))]
+
+    def _dynamic(self, bootstrap: int, pair: int) -> list[Ref]:
+        """What a call site or constant made by a bootstrap method refers to; its types are resolved when it is made."""
+        _, _, descriptor = self._entry(pair)
+        refs = [Ref("class", one) for one in named_types(self._text(descriptor))]
+        handle, *arguments = self._bootstraps[bootstrap]
+        refs += self._handle(self._entry(handle)[2])
+        for argument in arguments:
+            if self._entry(argument)[0] != 17:  # one constant made from another: rare, and could be a circle
+                refs += self._constant(argument)
+        return refs
+
+
+def _element(name: str) -> str:
+    """The class of an array's elements; other names are themselves."""
+    if not name.startswith("["):
+        return name
+    return next(iter(named_types(name)), "")

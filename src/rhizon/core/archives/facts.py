@@ -1,44 +1,49 @@
 """What one archive says of itself, under the rules of one game."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import TypeVar, get_args
 
 import msgspec
 
-from rhizon.core.archives.classfile import highest_class_major, java_major
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.metadata import READERS, Fields, MetadataError
 from rhizon.core.archives.metadata.fields import LARGEST
+from rhizon.core.archives.metadata.flat import main_attributes
+from rhizon.core.archives.notation import read_range
 from rhizon.core.errors import TrustError
 from rhizon.core.finding import Finding
-from rhizon.core.model.base import ANY
-from rhizon.core.model.catalog import Relation, Requirement
-from rhizon.core.model.game import ContentKind, FieldRule, GameDefinition, MetadataRule, Placement
+from rhizon.core.model.catalog import Provided, Relation, Requirement
+from rhizon.core.model.game import ContentKind, FieldRule, GameDefinition, LoaderDefinition, MetadataRule, Placement
 from rhizon.core.names import ID_PATTERN, plain
-from rhizon.core.version import Version, VersionRange, parse_range, parse_version
+from rhizon.core.version import Version, VersionRange, parse_version
 
-__all__ = ["ArchiveFacts", "read_facts"]
+__all__ = ["MANIFEST", "ArchiveFacts", "read_facts", "said"]
 
+MANIFEST = "META-INF/MANIFEST.MF"
 
 T = TypeVar("T")
 
 
 class ArchiveFacts(msgspec.Struct, frozen=True, kw_only=True):
-    """Facts of one archive. ``java_major`` is what its code was compiled for, None without code."""
+    """What metadata says. ``entry`` are the classes that a loader starts, ``embedded`` paths of archives inside;
+    ``placement_said`` is False where the placement is only the loader's rule for silence."""
 
     id: str
     version: Version
     title: str
     kind: ContentKind
     placement: Placement
+    placement_said: bool
     game_versions: VersionRange
     loaders: dict[str, VersionRange]
     runtime: VersionRange
+    entry: tuple[str, ...]
+    embedded: tuple[str, ...]
     requires: tuple[Requirement, ...]
     optional: tuple[Relation, ...]
     conflicts: tuple[Relation, ...]
-    java_major: int | None
+    provides: tuple[Provided, ...]
 
 
 class _UnclearError(ValueError):
@@ -50,26 +55,11 @@ def read_facts(archive: Archive, game: GameDefinition) -> tuple[ArchiveFacts | N
     findings: list[Finding] = []
     facts: ArchiveFacts | None = None
     for name, loader in game.loaders.items():
-        rule = loader.metadata
-        if rule.file not in archive:
-            continue
-        try:
-            fields = READERS[rule.format](archive.read(rule.file, LARGEST))
-            one = _facts(fields, rule, name, archive)
-        except (MetadataError, _UnclearError, TrustError) as wrong:
-            findings.append(
-                Finding(
-                    code="metadata-broken",
-                    severity="error",
-                    subject=archive.source,
-                    what=f"{rule.file} cannot be read: {plain(str(wrong), 300)}",
-                    remedy="Tell the author; until then describe it in a facts file beside the archive.",
-                )
-            )
-            continue
-        facts = one if facts is None else _joined(facts, one, findings, archive.source)
+        for one in _of_loader(archive, name, loader, findings):
+            facts = one if facts is None else _joined(facts, one, findings, archive.source)
+            break
     if facts is None and not findings:
-        known = ", ".join(str(loader.metadata.file) for loader in game.loaders.values())
+        known = ", ".join(dict.fromkeys(str(rule.file) for one in game.loaders.values() for rule in one.metadata))
         findings.append(
             Finding(
                 code="metadata-missing",
@@ -82,25 +72,68 @@ def read_facts(archive: Archive, game: GameDefinition) -> tuple[ArchiveFacts | N
     return facts, findings
 
 
+def _of_loader(
+    archive: Archive, name: str, loader: LoaderDefinition, findings: list[Finding]
+) -> Iterator[ArchiveFacts]:
+    """What each kind of metadata that the loader reads says."""
+    for rule in loader.metadata:
+        if rule.file not in archive:
+            continue
+        try:
+            fields = READERS[rule.format](archive.read(rule.file, LARGEST))
+            if rule.only_with and not fields.texts(rule.only_with):
+                continue
+            yield _facts(fields, rule, name, archive)
+        except (MetadataError, _UnclearError, TrustError) as wrong:
+            broken = Finding(
+                code="metadata-broken",
+                severity="error",
+                subject=archive.source,
+                what=f"{rule.file} cannot be read: {plain(str(wrong), 300)}",
+                remedy="Tell the author; until then describe it in a facts file beside the archive.",
+            )
+            if broken not in findings:
+                findings.append(broken)
+
+
+def said(fields: Fields, rule: MetadataRule, manifest: dict[str, str], field: str) -> str:
+    """One field's value as text, with what the rule says of values that are not there."""
+    expression = getattr(rule, field)
+    found = next(iter(fields.texts(expression)), "") if expression else ""
+    if (not found or "${" in found) and field in rule.from_manifest:
+        found = manifest.get(rule.from_manifest[field].lower(), "") or found
+    return found or rule.absent.get(field, "")
+
+
 def _facts(fields: Fields, rule: MetadataRule, loader: str, archive: Archive) -> ArchiveFacts:
-    major = highest_class_major(archive)
-    java = java_major(major) if major is not None else None
-    runtime = fields.text(rule.runtime) if rule.runtime else ""
-    if not runtime:
-        runtime = f">={java}" if java is not None else "*"
+    manifest = main_attributes(archive.read(MANIFEST, LARGEST)) if rule.from_manifest and MANIFEST in archive else {}
+
+    def text(field: str) -> str:
+        return said(fields, rule, manifest, field)
+
+    def span(field: str) -> VersionRange:
+        return _parsed(lambda one: read_range(one, rule.range_notation), text(field), field)
+
+    name = _id(text("id"), "id")
+    placement = text("placement")
+    requires = _relations(fields, rule, rule.requires)
+    entry = fields.texts(rule.entry) if rule.entry else []
     return ArchiveFacts(
-        id=_id(fields.text(rule.id), "id"),
-        version=_parsed(parse_version, fields.text(rule.version), "version"),
-        title=plain(fields.text(rule.title), 120) or fields.text(rule.id),
-        kind=_kind(fields.text(rule.kind) if rule.kind else ""),
-        placement=_placement(fields.text(rule.placement) if rule.placement else "", rule),
-        game_versions=_range(fields, rule.game_versions),
-        loaders={loader: _range(fields, rule.loader_builds)},
-        runtime=_parsed(parse_range, runtime, "runtime"),
-        requires=tuple(Requirement(id=one.id, range=one.range) for one in _relations(fields, rule.requires)),
-        optional=_relations(fields, rule.optional),
-        conflicts=_relations(fields, rule.conflicts),
-        java_major=java,
+        id=name,
+        version=_parsed(parse_version, text("version"), "version"),
+        title=plain(text("title"), 120) or name,
+        kind=_kind(text("kind"), rule),
+        placement=_placement(placement, rule),
+        placement_said=bool(placement),
+        game_versions=span("game_versions"),
+        loaders={loader: span("loader_builds")},
+        runtime=span("runtime"),
+        entry=tuple(plain(one, 300) for one in entry) or tuple(filter(None, [rule.absent.get("entry", "")])),
+        embedded=tuple(fields.texts(rule.embedded)) if rule.embedded else (),
+        requires=tuple(Requirement(id=one.id, range=one.range) for one in requires),
+        optional=_relations(fields, rule, rule.optional),
+        conflicts=_relations(fields, rule, rule.conflicts),
+        provides=_provided(fields, rule),
     )
 
 
@@ -117,12 +150,9 @@ def _id(text: str, what: str) -> str:
     return text
 
 
-def _range(fields: Fields, expression: str) -> VersionRange:
-    text = fields.text(expression) if expression else ""
-    return _parsed(parse_range, text, expression) if text else ANY
-
-
-def _kind(word: str) -> ContentKind:
+def _kind(word: str, rule: MetadataRule) -> ContentKind:
+    if word in rule.kind_words:
+        return rule.kind_words[word]
     return next((kind for kind in get_args(ContentKind) if kind == word), "mod")
 
 
@@ -134,10 +164,21 @@ def _placement(word: str, rule: MetadataRule) -> Placement:
     raise _UnclearError(f"placement: {plain(word, 40)!r} is none of {', '.join(rule.placement_words)}")
 
 
-def _relations(fields: Fields, rule: str | FieldRule) -> tuple[Relation, ...]:
-    pairs = fields.pairs(rule) if rule else []
+def _relations(fields: Fields, rule: MetadataRule, where: str | FieldRule) -> tuple[Relation, ...]:
+    pairs = fields.pairs(where, rule) if where else []
     return tuple(
-        Relation(id=_id(name, "relation"), range=_parsed(parse_range, wanted, name)) for name, wanted in sorted(pairs)
+        Relation(
+            id=_id(name, "relation"), range=_parsed(lambda one: read_range(one, rule.range_notation), wanted, name)
+        )
+        for name, wanted in sorted(pairs)
+    )
+
+
+def _provided(fields: Fields, rule: MetadataRule) -> tuple[Provided, ...]:
+    pairs = fields.pairs(rule.provides, rule) if rule.provides else []
+    return tuple(
+        Provided(id=_id(name, "provides"), version=_parsed(parse_version, version or "0", name))
+        for name, version in sorted(pairs)
     )
 
 

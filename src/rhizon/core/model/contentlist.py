@@ -32,13 +32,15 @@ class Wish(Strict, frozen=True, kw_only=True):
 
 
 class ContentList(Strict, frozen=True, kw_only=True):
-    """The whole list. ``catalogs`` are addresses (http, https) or folders beside the list."""
+    """The whole list. ``catalogs`` are addresses (http, https) or folders beside the list; ``archives`` are archives
+    that no catalog need know, or folders of them, beside the list: they go before every catalog."""
 
     format: Literal["rhizon-list/1"]
     name: Id
     title: Line = ""
     game: Id
     catalogs: tuple[Line, ...] = ()
+    archives: tuple[Line, ...] = ()
     target: TargetWish = msgspec.field(default_factory=TargetWish)
     channel: Channel = "stable"
     content: dict[Id, Line | Wish]

@@ -1,7 +1,7 @@
 """The game definition (``*.game.toml``): all that Rhizon knows about one game's dedicated server."""
 
 import re
-from typing import Annotated, Literal
+from typing import Annotated, ClassVar, Literal
 
 import msgspec
 
@@ -22,12 +22,14 @@ __all__ = [
     "LoaderDefinition",
     "LogRules",
     "MemoryModel",
+    "MetadataFormat",
     "MetadataRule",
     "OperatorsRule",
     "Placement",
     "PortDefinition",
     "ProgressPattern",
     "Protocol",
+    "RangeNotation",
     "RuntimeNeeds",
     "RuntimeRule",
     "SettingDefinition",
@@ -39,6 +41,9 @@ ContentKind = Literal["mod", "plugin", "library", "template", "datapack"]
 Placement = Literal["shared", "server", "player", "any"]
 Protocol = Literal["tcp", "udp"]
 Dialect = Literal["properties"]
+MetadataFormat = Literal["json", "toml", "yaml", "xml", "properties", "manifest"]
+# ">=1.2, <2"; "[1.2,2)"; "1.2" for that and later; "1.2.x"
+RangeNotation = Literal["comparators", "interval", "minimum", "wildcard"]
 Command = Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
 
 
@@ -152,12 +157,17 @@ class FieldRule(Strict, frozen=True, kw_only=True):
 class MetadataRule(Strict, frozen=True, kw_only=True):
     """How to take our fields out of an archive's own metadata.
 
-    ``fields`` are JMESPath expressions for JSON and TOML, ElementTree paths for XML (``@name`` for an
-    attribute of the root) and attribute names for a manifest.
+    Each field holds an expression: JMESPath for JSON, TOML and YAML, an ElementTree path for XML (``@name`` for an
+    attribute of the root), a key for properties, an attribute name for a manifest. Then, where they are asked for:
+    ``from_manifest`` names a main attribute of META-INF/MANIFEST.MF for a field that has no value or is still a
+    ``${placeholder}``; ``absent`` is the value of a field that is not there; ``words`` are an author's words for ours
+    (of ``kind`` and ``placement``); where ``only_with`` finds nothing the archive is not for the loader; ranges are in
+    ``range_notation``; a list in one string is split at ``list_separator``, id and range of a relation at
+    ``pair_separator``.
     """
 
     file: RelPath
-    format: Literal["json", "toml", "xml", "manifest"]
+    format: MetadataFormat
     id: Line
     version: Line
     title: Line = ""
@@ -167,11 +177,31 @@ class MetadataRule(Strict, frozen=True, kw_only=True):
     loader_builds: Line = ""
     runtime: Line = ""
     entry: Line = ""
+    embedded: Line = ""
     requires: Line | FieldRule = ""
     conflicts: Line | FieldRule = ""
     optional: Line | FieldRule = ""
+    provides: Line | FieldRule = ""
+    range_notation: RangeNotation = "comparators"
+    list_separator: Line = ";"
+    pair_separator: Annotated[str, msgspec.Meta(min_length=1, max_length=8)] = " "
+    from_manifest: dict[str, Line] = {}
+    absent: dict[str, Line] = {}
+    kind_words: dict[str, ContentKind] = {}
     placement_words: dict[str, Placement] = {}
     placement_absent: Placement = "shared"
+    only_with: Line = ""
+
+    def __post_init__(self) -> None:
+        for name in (*self.from_manifest, *self.absent):
+            if name not in self.TEXTS:
+                raise ValueError(f"`{name}` is no field with one value; those are {', '.join(self.TEXTS)}")
+
+    # the fields with one value, and those with relations
+    TEXTS: ClassVar[tuple[str, ...]] = (
+        *("id", "version", "title", "kind", "placement", "game_versions", "loader_builds", "runtime", "entry"),
+    )
+    RELATIONS: ClassVar[tuple[str, ...]] = ("requires", "conflicts", "optional", "provides")
 
 
 class InstallerRule(Strict, frozen=True, kw_only=True):
@@ -181,20 +211,32 @@ class InstallerRule(Strict, frozen=True, kw_only=True):
 
 
 class LoaderDefinition(Strict, frozen=True, kw_only=True):
-    """A loader of the game."""
+    """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
+    a hybrid takes mods and plugins, and has one for each. ``assembly`` is the .NET assembly that its plugins are built
+    against, whose version is the loader build."""
 
     title: Line
     kinds: tuple[ContentKind, ...]
     files: tuple[RelPath, ...]
     command: Command
     installer: InstallerRule | None = None
-    metadata: MetadataRule
+    metadata: tuple[MetadataRule, ...] = ()
+    assembly: Line = ""
+
+    @property
+    def hybrid(self) -> bool:
+        """Whether it takes both mods and plugins."""
+        return {"mod", "plugin"} <= set(self.kinds)
 
 
 class ClientOnly(Strict, frozen=True, kw_only=True):
-    """Code namespaces that exist only in the client, with dots."""
+    """Code that exists only in the client: ``namespaces`` (packages, with dots), and ``annotations`` (their types) by
+    which authors mark such code of their own. ``platform`` are packages of the runtime that a server without a screen
+    has and cannot use."""
 
     namespaces: tuple[Line, ...] = ()
+    platform: tuple[Line, ...] = ()
+    annotations: tuple[Line, ...] = ()
 
 
 class MemoryModel(Strict, frozen=True, kw_only=True):

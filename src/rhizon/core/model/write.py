@@ -1,20 +1,37 @@
-"""``instance.toml`` as text: people may read and edit it."""
+"""Documents of ours as TOML text: people may read and edit it."""
 
 import msgspec
 
-from rhizon.core.model.base import enc_hook
+from rhizon.core.model.base import Strict, enc_hook
+from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.instance import Instance
 
-__all__ = ["instance_toml"]
+__all__ = ["content_list_toml", "instance_toml"]
+
+_ALWAYS = ("note",)
 
 
 def instance_toml(instance: Instance) -> str:
     """The whole file; plain values stand before the tables."""
+    return _toml("How this server is run. Written by rhizon; secrets are not kept here.", instance)
+
+
+def content_list_toml(wanted: ContentList) -> str:
+    """A content list whole, without what it says nothing of."""
+    return _toml("What a server was made from, as a content list. Written by rhizon.", wanted)
+
+
+def _toml(comment: str, document: Strict) -> str:
     import tomlkit  # only commands that write need it
 
     made = tomlkit.document()
-    made.add(tomlkit.comment("How this server is run. Written by rhizon; secrets are not kept here."))
-    plain = msgspec.to_builtins(instance, enc_hook=enc_hook)
+    made.add(tomlkit.comment(comment))
+    plain = msgspec.to_builtins(document, enc_hook=enc_hook)
+    for name in [name for name, value in plain.items() if value is None or (name not in _ALWAYS and value in ("", []))]:
+        del plain[name]
+    for value in plain.get("content", {}).values():
+        for name in [name for name, part in value.items() if part is None] if isinstance(value, dict) else ():
+            del value[name]
     for tables in (False, True):
         for name, value in plain.items():
             if isinstance(value, dict) is tables and value != {}:

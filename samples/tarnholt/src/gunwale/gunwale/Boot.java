@@ -69,7 +69,8 @@ public final class Boot implements ContentLoader {
         return new Piece(archive, plate.getAttribute("id"), plate.getAttribute("version"),
                 or(plate.getAttribute("kind"), "mod"), or(plate.getAttribute("entry"), ""),
                 or(plate.getAttribute("where"), "both"), Integer.parseInt(or(plate.getAttribute("form"), "1")),
-                or(plate.getAttribute("tarnholt"), "*"), or(plate.getAttribute("gunwale"), "*"), needs);
+                or(plate.getAttribute("tarnholt"), "*"), or(plate.getAttribute("gunwale"), "*"), needs,
+                List.of());
     }
 
     private static String or(String value, String standard) {

@@ -1,16 +1,19 @@
-"""Metadata by declaration: one file for each format, all behind :class:`Fields`."""
+"""Metadata by declaration: one file for each kind of format, all behind :class:`Fields`."""
 
 from collections.abc import Callable
 
-from rhizon.core.archives.metadata import manifest, tree, xml
+from rhizon.core.archives.metadata import flat, tree, xml
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
+from rhizon.core.model.game import MetadataFormat
 
 __all__ = ["READERS", "Fields", "MetadataError"]
 
-# A new format is one new file and one line here.
-READERS: dict[str, Callable[[bytes], Fields]] = {
+# A new format is one new reader and one line here.
+READERS: dict[MetadataFormat, Callable[[bytes], Fields]] = {
     "json": tree.from_json,
     "toml": tree.from_toml,
+    "yaml": tree.from_yaml,
     "xml": xml.from_xml,
-    "manifest": manifest.from_manifest,
+    "properties": flat.from_properties,
+    "manifest": flat.from_manifest,
 }

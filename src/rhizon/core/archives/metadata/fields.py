@@ -2,7 +2,7 @@
 
 from typing import Protocol
 
-from rhizon.core.model.game import FieldRule
+from rhizon.core.model.game import FieldRule, MetadataRule
 
 __all__ = ["LARGEST", "Fields", "MetadataError"]
 
@@ -16,8 +16,8 @@ class MetadataError(ValueError):
 class Fields(Protocol):
     """Parsed metadata; an expression that finds nothing gives an empty answer."""
 
-    def text(self, expression: str) -> str:
-        """One value as text."""
+    def texts(self, expression: str) -> list[str]:
+        """The values that an expression finds, as text: mostly one."""
 
-    def pairs(self, rule: str | FieldRule) -> list[tuple[str, str]]:
-        """Ids with the ranges that go with them."""
+    def pairs(self, rule: str | FieldRule, split: MetadataRule) -> list[tuple[str, str]]:
+        """Ids with the ranges that go with them ("" without one); ``split`` says how a list in one string is split."""

@@ -1,4 +1,4 @@
-"""Metadata in JSON or TOML, asked with JMESPath expressions."""
+"""Metadata in JSON, TOML or YAML, asked with JMESPath expressions."""
 
 import functools
 import tomllib
@@ -9,9 +9,10 @@ import jmespath.exceptions
 import msgspec
 
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
-from rhizon.core.model.game import FieldRule
+from rhizon.core.archives.metadata.split import split_pairs
+from rhizon.core.model.game import FieldRule, MetadataRule
 
-__all__ = ["from_json", "from_toml"]
+__all__ = ["from_json", "from_toml", "from_yaml"]
 
 
 @functools.lru_cache(maxsize=512)
@@ -22,6 +23,10 @@ def _compiled(expression: str) -> Any:
         raise MetadataError(f"{expression!r} is not a JMESPath expression: {wrong}") from None
 
 
+def _text(value: Any) -> str:
+    return str(value) if isinstance(value, str | int | float) and not isinstance(value, bool) else ""
+
+
 class _Tree:
     def __init__(self, data: Any) -> None:
         self._data = data
@@ -29,35 +34,34 @@ class _Tree:
     def _find(self, expression: str, data: Any) -> Any:
         try:
             return _compiled(expression).search(data)
-        except jmespath.exceptions.JMESPathError as wrong:
+        except (jmespath.exceptions.JMESPathError, RecursionError) as wrong:
             raise MetadataError(f"{expression!r} cannot be asked here: {wrong}") from None
 
-    def text(self, expression: str) -> str:
-        value = self._find(expression, self._data)
-        if isinstance(value, bool) or not isinstance(value, str | int | float):
-            return ""
-        return str(value)
+    def texts(self, expression: str) -> list[str]:
+        found = self._find(expression, self._data)
+        return [text for text in map(_text, found if isinstance(found, list) else [found]) if text]
 
-    def pairs(self, rule: str | FieldRule) -> list[tuple[str, str]]:
+    def pairs(self, rule: str | FieldRule, split: MetadataRule) -> list[tuple[str, str]]:
         if isinstance(rule, str):
             found = self._find(rule, self._data)
             if isinstance(found, dict):
-                return [(str(name), str(wanted)) for name, wanted in found.items()]
-            return [(str(name), "*") for name in found] if isinstance(found, list) else []
-        pairs = []
+                return [(str(name), _text(wanted)) for name, wanted in found.items()]
+            if isinstance(found, str):
+                return split_pairs(found, split)
+            return [pair for one in found for pair in split_pairs(_text(one), split)] if isinstance(found, list) else []
         found = self._find(rule.each, self._data)
-        for one in found if isinstance(found, list) else []:
-            name = self._find(rule.id, one)
-            wanted = self._find(rule.range, one)
-            if isinstance(name, str):
-                pairs.append((name, wanted if isinstance(wanted, str) else "*"))
-        return pairs
+        pairs = ((self._find(rule.id, one), self._find(rule.range, one)) for one in _listed(found))
+        return [(name, _text(wanted)) for name, wanted in pairs if isinstance(name, str)]
+
+
+def _listed(found: Any) -> list[Any]:
+    return found if isinstance(found, list) else []
 
 
 def from_json(data: bytes) -> Fields:
     """Raises :class:`MetadataError`."""
     try:
-        return _Tree(msgspec.json.decode(data))
+        return _Tree(msgspec.json.decode(data.removeprefix(b"\xef\xbb\xbf")))
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as broken:
         raise MetadataError(f"not JSON: {broken}") from None
 
@@ -65,6 +69,24 @@ def from_json(data: bytes) -> Fields:
 def from_toml(data: bytes) -> Fields:
     """Raises :class:`MetadataError`."""
     try:
-        return _Tree(tomllib.loads(data.decode("utf-8")))
+        return _Tree(tomllib.loads(data.decode("utf-8-sig")))
     except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as broken:
         raise MetadataError(f"not TOML: {broken}") from None
+
+
+def from_yaml(data: bytes) -> Fields:
+    """Every value is text, as it is written (a version 1.10 stays 1.10); aliases, the way in for alias bombs, are
+    refused. Raises :class:`MetadataError`."""
+    from ruamel.yaml import YAML
+    from ruamel.yaml.error import YAMLError
+    from ruamel.yaml.events import AliasEvent
+
+    try:
+        text = data.decode("utf-8-sig")
+        if "*" in text and any(isinstance(event, AliasEvent) for event in YAML(typ="base").parse(text)):
+            raise MetadataError("an alias in YAML is not read")
+        return _Tree(YAML(typ="base").load(text))
+    except (YAMLError, ValueError, TypeError, AttributeError, IndexError, RecursionError) as broken:
+        if isinstance(broken, MetadataError):
+            raise
+        raise MetadataError(f"not YAML: {' '.join(str(broken).split())[:200]}") from None

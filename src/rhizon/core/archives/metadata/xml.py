@@ -3,37 +3,41 @@
 import xml.etree.ElementTree as ET
 
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
-from rhizon.core.model.game import FieldRule
+from rhizon.core.archives.metadata.split import split_pairs
+from rhizon.core.model.game import FieldRule, MetadataRule
 
 __all__ = ["from_xml"]
 
 
 def _value(element: ET.Element, expression: str) -> str:
+    return next(iter(_values(element, expression)), "")
+
+
+def _values(element: ET.Element, expression: str) -> list[str]:
     path, at, attribute = expression.partition("@")
     try:
-        found = element.find(path.rstrip("/")) if path.rstrip("/") else element
-    except SyntaxError as wrong:
+        found = element.findall(path.rstrip("/")) if path.rstrip("/") else [element]
+    except (SyntaxError, KeyError) as wrong:
         raise MetadataError(f"{expression!r} is not an ElementTree path: {wrong}") from None
-    if found is None:
-        return ""
-    return found.get(attribute, "") if at else (found.text or "").strip()
+    values = (one.get(attribute, "") if at else (one.text or "").strip() for one in found)
+    return [value for value in values if value]
 
 
 class _Document:
     def __init__(self, root: ET.Element) -> None:
         self._root = root
 
-    def text(self, expression: str) -> str:
-        return _value(self._root, expression)
+    def texts(self, expression: str) -> list[str]:
+        return _values(self._root, expression)
 
-    def pairs(self, rule: str | FieldRule) -> list[tuple[str, str]]:
+    def pairs(self, rule: str | FieldRule, split: MetadataRule) -> list[tuple[str, str]]:
         if isinstance(rule, str):
-            rule = FieldRule(each=rule, id="@id", range="@range")
+            return [pair for text in _values(self._root, rule) for pair in split_pairs(text, split)]
         try:
             found = self._root.findall(rule.each)
-        except SyntaxError as wrong:
+        except (SyntaxError, KeyError) as wrong:
             raise MetadataError(f"{rule.each!r} is not an ElementTree path: {wrong}") from None
-        pairs = ((_value(one, rule.id), _value(one, rule.range) or "*") for one in found)
+        pairs = ((_value(one, rule.id), _value(one, rule.range)) for one in found)
         return [(name, wanted) for name, wanted in pairs if name]
 
 

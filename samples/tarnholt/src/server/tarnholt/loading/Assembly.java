@@ -6,6 +6,7 @@ import java.net.URLClassLoader;
 import java.nio.file.DirectoryStream;
 import java.nio.file.Files;
 import java.nio.file.Path;
+import java.nio.file.StandardCopyOption;
 import java.util.ArrayList;
 import java.util.LinkedHashMap;
 import java.util.List;
@@ -116,10 +117,29 @@ public final class Assembly {
         }
     }
 
+    /** A class loader cannot look into an archive inside another one: it gets a copy of its own. */
+    private static Path unpacked(Piece piece, String carried) throws Exception {
+        try (JarFile jar = new JarFile(piece.archive().toFile())) {
+            var entry = jar.getEntry(carried);
+            if (entry == null) {
+                throw new Refusal(piece.id() + " " + piece.version() + " says it carries " + carried + " and does not");
+            }
+            Path copy = Files.createTempFile("tarnholt-carried-", ".jar");
+            copy.toFile().deleteOnExit();
+            try (var in = jar.getInputStream(entry)) {
+                Files.copy(in, copy, StandardCopyOption.REPLACE_EXISTING);
+            }
+            return copy;
+        }
+    }
+
     private void start(List<Piece> order) throws Exception {
         List<URL> urls = new ArrayList<>();
         for (Piece piece : order) {
             urls.add(piece.archive().toUri().toURL());
+            for (String carried : piece.carries()) {
+                urls.add(unpacked(piece, carried).toUri().toURL());
+            }
         }
         @SuppressWarnings("resource") // content runs as long as the server does
         URLClassLoader classes = new URLClassLoader(urls.toArray(new URL[0]), Assembly.class.getClassLoader());

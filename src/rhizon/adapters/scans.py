@@ -1,0 +1,89 @@
+"""What archives were found to be, remembered by their hash, so that an archive is read once on this host.
+
+One SQLite file; a cache that any number of commands share and that is done without when it cannot be used.
+"""
+
+import contextlib
+import hashlib
+import sqlite3
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from rhizon import __version__
+from rhizon.adapters.files import hash_file
+from rhizon.core.archives.scan import Scanned
+from rhizon.core.model.base import dec_hook, enc_hook
+from rhizon.core.model.game import GameDefinition
+
+__all__ = ["Known", "Scans"]
+
+WAIT_SECONDS = 5.0
+READER = 1  # one more whenever the same bytes would be read to other facts
+
+_TABLES = (
+    """CREATE TABLE IF NOT EXISTS files (
+        path TEXT PRIMARY KEY, stat TEXT NOT NULL, sha256 TEXT NOT NULL
+    ) STRICT, WITHOUT ROWID""",
+    """CREATE TABLE IF NOT EXISTS facts (
+        sha256 TEXT NOT NULL, rules TEXT NOT NULL, facts BLOB NOT NULL, PRIMARY KEY (sha256, rules)
+    ) STRICT, WITHOUT ROWID""",
+)
+
+
+class Known(msgspec.Struct, frozen=True, kw_only=True):
+    """A file as it is now, and what is known of these bytes under the rules that were asked for."""
+
+    sha256: str
+    size: int
+    scanned: Scanned | None
+
+
+class Scans:
+    """Facts of archives under some game definitions (the rules)."""
+
+    def __init__(self, file: Path, games: Sequence[GameDefinition]) -> None:
+        rules = msgspec.json.encode([READER, __version__, *games], enc_hook=enc_hook)
+        self._rules = hashlib.sha256(rules).hexdigest()
+        self._decoder = msgspec.msgpack.Decoder(Scanned, dec_hook=dec_hook)
+        self._db: sqlite3.Connection | None = None
+        with contextlib.suppress(OSError, sqlite3.Error):
+            file.parent.mkdir(parents=True, exist_ok=True)
+            self._db = sqlite3.connect(file, timeout=WAIT_SECONDS, isolation_level=None)
+            self._db.execute("PRAGMA journal_mode = WAL")
+            self._db.execute("PRAGMA synchronous = OFF")  # at worst something is read again
+            for table in _TABLES:
+                self._db.execute(table)
+
+    def known(self, file: Path) -> Known:
+        """A file whose name, size and times are as they were is not hashed again. Raises StateError."""
+        facts = file.stat()
+        stat = f"{facts.st_size} {facts.st_mtime_ns} {facts.st_ctime_ns} {facts.st_ino}"
+        path = str(file.absolute())
+        row = self._one("SELECT sha256 FROM files WHERE path = ? AND stat = ?", path, stat)
+        if row is not None:
+            sha256, size = str(row[0]), facts.st_size
+        else:
+            sha256, size = hash_file(file)
+            self._one("INSERT OR REPLACE INTO files VALUES (?, ?, ?)", path, stat, sha256)
+        return Known(sha256=sha256, size=size, scanned=self._facts(sha256))
+
+    def _facts(self, sha256: str) -> Scanned | None:
+        row = self._one("SELECT facts FROM facts WHERE sha256 = ? AND rules = ?", sha256, self._rules)
+        with contextlib.suppress(msgspec.DecodeError):
+            return self._decoder.decode(row[0]) if row is not None else None
+        return None
+
+    def keep(self, sha256: str, scanned: Scanned) -> None:
+        """Remembers what bytes of this hash were found to be."""
+        blob = msgspec.msgpack.encode(scanned, enc_hook=enc_hook)
+        self._one("INSERT OR REPLACE INTO facts VALUES (?, ?, ?)", sha256, self._rules, blob)
+
+    def _one(self, statement: str, *values: object) -> tuple[Any, ...] | None:
+        with contextlib.suppress(sqlite3.Error):
+            if self._db is not None:
+                row: tuple[Any, ...] | None = self._db.execute(statement, values).fetchone()
+                return row
+        return None

@@ -1,0 +1,109 @@
+"""Archives on this machine as Rhizon sees them: read once, then remembered."""
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.scans import Scans
+from rhizon.app.context import Host
+from rhizon.app.reporter import Reporter
+from rhizon.core.archives.assembly import Assembly, read_assembly
+from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.scan import Scanned, scan
+from rhizon.core.archives.together import together
+from rhizon.core.errors import TrustError
+from rhizon.core.finding import Finding
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.names import plain
+from rhizon.core.units import counted
+
+__all__ = ["ENDINGS", "ScannedFile", "archive_files", "scan_files", "scan_together"]
+
+ENDINGS = (".jar", ".zip", ".dll")
+
+
+class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
+    """One file. ``archive`` for a zip, ``assembly`` for a .NET one; neither for what is not what its name says.
+    ``problem`` is the code of what keeps it from being used at all."""
+
+    path: str
+    sha256: str
+    size: int
+    archive: Scanned | None = None
+    assembly: Assembly | None = None
+    problem: str | None = None
+    findings: tuple[Finding, ...] = ()
+
+
+def archive_files(folder: Path) -> list[Path]:
+    """The archives directly in a folder, by name."""
+    with translated("read the folder", folder):
+        return sorted(file for file in folder.iterdir() if file.suffix.lower() in ENDINGS and file.is_file())
+
+
+def scan_files(
+    host: Host, files: Iterable[Path], games: Sequence[GameDefinition], reporter: Reporter | None = None
+) -> list[ScannedFile]:
+    """Each file, in order. A file that cannot be used is an answer with a finding, never an error."""
+    scans = Scans(host.places.scans, games)
+    files = list(files)
+    if reporter is not None:
+        reporter.step(f"reading {counted(len(files), 'archive')}")
+    found = []
+    for number, file in enumerate(files, 1):
+        if reporter is not None and len(files) > 1:
+            reporter.progress(plain(file.name, 60), number / len(files))
+        found.append(_scan_file(scans, file, games))
+    return found
+
+
+def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> ScannedFile:
+    with translated("read", file):
+        known = scans.known(file)
+    file_only = ScannedFile(path=str(file), sha256=known.sha256, size=known.size)
+    with_ = msgspec.structs.replace
+    if known.scanned is not None:
+        scanned = _named(known.scanned, file.name)
+        return with_(file_only, archive=scanned, findings=scanned.findings)
+    data = read_bytes(file, "archive")
+    if file.suffix.lower() == ".dll":
+        assembly = read_assembly(data)
+        if assembly is not None:
+            return with_(file_only, assembly=assembly)
+        return with_(file_only, problem="no-assembly", findings=(_no_assembly(file.name),))
+    try:
+        scanned = scan(Archive(data, file.name), games)
+    except TrustError as wrong:
+        return with_(file_only, problem=wrong.code, findings=(_unusable(file.name, wrong),))
+    scans.keep(known.sha256, scanned)
+    return with_(file_only, archive=scanned, findings=scanned.findings)
+
+
+def _unusable(name: str, wrong: TrustError) -> Finding:
+    what = plain(str(wrong), 300)
+    return Finding(code=wrong.code, severity="error", subject=plain(name, 120), what=what, remedy=wrong.hint)
+
+
+def _named(scanned: Scanned, name: str) -> Scanned:
+    """The same bytes under the name that they have now."""
+    renamed = msgspec.structs.replace
+    findings = (renamed(one, subject=name) if one.subject == scanned.source else one for one in scanned.findings)
+    return renamed(scanned, source=name, findings=tuple(findings))
+
+
+def _no_assembly(name: str) -> Finding:
+    return Finding(
+        code="no-assembly",
+        severity="warning",
+        subject=plain(name, 120),
+        what="it is no .NET assembly: a native library, or not a whole one",
+        remedy="If it is a plugin, get it again.",
+    )
+
+
+def scan_together(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[Finding]:
+    """What the files are to each other."""
+    archives = {Path(one.path).name: one.archive for one in files if one.archive is not None}
+    return together(archives, {game.id: game for game in games})

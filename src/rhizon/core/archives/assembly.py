@@ -1,0 +1,83 @@
+"""What a .NET assembly says of itself: its name, what it was built for and which assemblies it asks for.
+
+The file format (ECMA-335, partition II) is dnfile's work.
+"""
+
+from typing import Any
+
+import msgspec
+
+from rhizon.core.names import plain
+
+__all__ = ["Assembly", "AssemblyReference", "read_assembly"]
+
+_MOST_REFERENCES = 2_000
+_FRAMEWORK_MARK = "TargetFrameworkAttribute"
+
+
+class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
+    """An assembly that is asked for, at a version of four numbers."""
+
+    name: str
+    version: str
+
+
+class Assembly(msgspec.Struct, frozen=True, kw_only=True):
+    """``framework`` is the target framework as it was compiled in ("" when it says none), such as
+    ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format."""
+
+    name: str
+    version: str
+    framework: str
+    metadata: str
+    references: tuple[AssemblyReference, ...]
+
+
+def read_assembly(data: bytes) -> Assembly | None:
+    """None when the bytes are no .NET assembly (a native library, say, or nothing of the kind)."""
+    import logging
+
+    import dnfile
+    import pefile
+
+    logging.getLogger("dnfile").setLevel(logging.CRITICAL)  # what is odd in a file is not for the terminal
+    try:
+        file: Any = dnfile.dnPE(data=data, fast_load=False)  # type: ignore[no-untyped-call]
+        if file.net is None or file.net.mdtables is None or not file.net.mdtables.Assembly:
+            return None
+        tables = file.net.mdtables
+        own = tables.Assembly[0]
+        rows = list(tables.AssemblyRef or ())[:_MOST_REFERENCES]
+        return Assembly(
+            name=_text(own.Name),
+            version=_version(own),
+            framework=_framework(tables),
+            metadata=_text(getattr(file.net.metadata.struct, "Version", "")),
+            references=tuple(AssemblyReference(name=_text(row.Name), version=_version(row)) for row in rows),
+        )
+    except (pefile.PEFormatError, dnfile.errors.dnFormatError, ValueError, IndexError, AttributeError, TypeError):
+        return None  # whatever is broken in it, it is no assembly that a runtime would load
+
+
+def _text(value: object) -> str:
+    text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
+    return plain(text.rstrip("\0"), 200)
+
+
+def _version(row: object) -> str:
+    return ".".join(
+        str(getattr(row, part)) for part in ("MajorVersion", "MinorVersion", "BuildNumber", "RevisionNumber")
+    )
+
+
+def _framework(tables: Any) -> str:
+    """The value of the attribute that compilers leave in an assembly; it is one string (partition II.23.3)."""
+    for row in list(tables.CustomAttribute or ())[:_MOST_REFERENCES]:
+        maker = getattr(row.Type, "row", None)
+        kind = getattr(getattr(maker, "Class", None), "row", None)
+        if kind is None or _FRAMEWORK_MARK not in str(getattr(kind, "TypeName", "")):
+            continue
+        blob = bytes(getattr(row.Value, "value", None) or b"")
+        if blob[:2] == b"\x01\x00" and len(blob) > 3:
+            return _text(blob[3 : 3 + blob[2]])
+    return ""

@@ -1,0 +1,241 @@
+"""Whether code can live on a server, from what it refers to.
+
+The Java Virtual Machine loads a class together with everything it extends and implements (JVMS 5.3.5), may load more to
+verify it (4.10), and resolves the rest when an instruction is first carried out (5.4.3). So a missing super class of
+an entry class is certain to end the start, and a reference in a body that can be reached is possible to.
+"""
+
+from collections import deque
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Literal, NamedTuple
+
+import msgspec
+
+from rhizon.core.archives.classfile import ClassFile, ClassFileError, Method, Ref, named_types, parse_class
+
+__all__ = ["Evidence", "Namespaces", "judge_code"]
+
+Verdict = Literal["certain", "possible", "clean"]
+_STEPS = 20_000  # of following references; what is beyond is not looked at
+
+
+class Evidence(msgspec.Struct, frozen=True, kw_only=True):
+    """What code says of its placement. ``client`` is the client-only class it leads to; ``chain`` how it gets there,
+    from the entry class on, shortest first."""
+
+    verdict: Verdict
+    client: str = ""
+    chain: tuple[str, ...] = ()
+    why: str = ""
+
+
+class Namespaces:
+    """Code that only a client has: packages with dots, the annotation types that mark more of it."""
+
+    def __init__(self, packages: Iterable[str], marks: Iterable[str] = ()) -> None:
+        self._heads = tuple(one.replace(".", "/") + "/" for one in packages)
+        self._dotted = tuple(one + "." for one in packages)
+        self.marks = frozenset(one.replace(".", "/") for one in marks)
+        # what to look for in the bytes of a class before it is parsed
+        words = (*self._heads, *self._dotted, *(f"L{one};" for one in self.marks))
+        self.needles = tuple(one.encode() for one in words)
+
+    def has(self, name: str) -> bool:
+        """Whether a class (with slashes) is in a client-only package."""
+        return name.startswith(self._heads)
+
+    def spelled(self, text: str) -> str:
+        """The class that a string in code names, with slashes, when it is in a client-only package; else nothing."""
+        if text.startswith(self._dotted):
+            return text.replace(".", "/")
+        return text if text.startswith(self._heads) else ""
+
+
+class _Step(NamedTuple):
+    """Something reached: a class that is linked (no method) or a method that may run; ``came`` is how."""
+
+    owner: str
+    method: Method | None
+    came: tuple[str, ...]
+
+
+def judge_code(
+    read: Callable[[str], bytes | None],
+    entries: Sequence[str],
+    client: Namespaces,
+    services: Mapping[str, Sequence[str]],
+) -> Evidence:
+    """Follows references from entry classes.
+
+    ``read`` gives the bytes of a class by its name with slashes, None for one that the archive does not hold; entries
+    and ``services`` (providers by service) have dots. Code that cannot be parsed is followed no further.
+    """
+    return _Walk(read, client, services).judge([one.replace(".", "/") for one in entries])
+
+
+class _Walk:
+    def __init__(
+        self, read: Callable[[str], bytes | None], client: Namespaces, services: Mapping[str, Sequence[str]]
+    ) -> None:
+        self._read = read
+        self._client = client
+        self._services = services
+        self._classes: dict[str, ClassFile | None] = {}
+        self._linked: set[str] = set()
+        self._made: set[str] = set()
+        self._run: set[tuple[str, str, str]] = set()
+        self._queue: deque[_Step] = deque()
+        # the first that was found of each kind, the most telling kind first
+        self._found: dict[str, Evidence] = {}
+
+    def judge(self, entries: Sequence[str]) -> Evidence:
+        for entry in entries:
+            certain = self._supers(entry)
+            if certain is not None:
+                return certain
+        for entry in entries:
+            self._make(entry, ())
+        for _ in range(_STEPS):
+            if not self._queue or "run" in self._found:
+                break
+            self._take(self._queue.popleft())
+        for kind in ("run", "linked", "type"):
+            if kind in self._found:
+                return self._found[kind]
+        return Evidence(verdict="clean")
+
+    def _get(self, name: str) -> ClassFile | None:
+        if name not in self._classes:
+            data = self._read(name)
+            try:
+                self._classes[name] = parse_class(data) if data is not None else None
+            except ClassFileError:
+                self._classes[name] = None
+        return self._classes[name]
+
+    def _missing(self, name: str) -> bool:
+        """A client class that the archive does not bring itself."""
+        return self._client.has(name) and self._read(name) is None
+
+    def _supers(self, entry: str) -> Evidence | None:
+        """A client class among all that an entry class extends and implements: loading it fails."""
+        waiting: deque[tuple[str, tuple[str, ...]]] = deque([(entry, (_dotted(entry),))])
+        seen = {entry}
+        while waiting:
+            name, came = waiting.popleft()
+            parsed = self._get(name)
+            for other in (parsed.super_name, *parsed.interfaces) if parsed is not None else ():
+                if self._missing(other):
+                    why = f"{_dotted(name)} extends or implements {_dotted(other)}, which no server has"
+                    chain = (*came, _dotted(other))
+                    return Evidence(verdict="certain", client=_dotted(other), chain=chain, why=why)
+                if other not in seen:
+                    seen.add(other)
+                    waiting.append((other, (*came, _dotted(other))))
+        return None
+
+    def _note(self, kind: str, client: str, came: tuple[str, ...], why: str) -> None:
+        if kind not in self._found:
+            chain = (*came, _dotted(client))
+            self._found[kind] = Evidence(verdict="possible", client=_dotted(client), chain=chain, why=why)
+
+    def _link(self, name: str, came: tuple[str, ...]) -> None:
+        """The class is loaded, verified and initialised."""
+        parsed = self._get(name)
+        if parsed is None or name in self._linked:
+            return
+        self._linked.add(name)
+        here = (*came, _dotted(name))
+        self._queue.append(_Step(name, None, here))
+        for method in parsed.methods:
+            if method.name == "<clinit>":
+                self._enter(name, method, here)
+
+    def _make(self, name: str, came: tuple[str, ...]) -> None:
+        """An object of the class: any of its methods may be called by somebody."""
+        self._link(name, came)
+        while name not in self._made:
+            self._made.add(name)
+            parsed = self._get(name)
+            if parsed is None:
+                return
+            for method in parsed.methods:
+                self._enter(name, method, came)
+            name = parsed.super_name
+
+    def _enter(self, owner: str, method: Method, came: tuple[str, ...]) -> None:
+        key = (owner, method.name, method.descriptor)
+        if key not in self._run and not self._client.marks.intersection(method.marks):
+            self._run.add(key)
+            self._queue.append(_Step(owner, method, (*came, f"{_dotted(owner)}.{method.name}")))
+
+    def _take(self, step: _Step) -> None:
+        parsed = self._get(step.owner)
+        assert parsed is not None
+        if step.method is None:
+            self._look_at_class(parsed, step.came)
+            return
+        for ref in step.method.refs:
+            self._follow(ref, step.came)
+
+    def _look_at_class(self, parsed: ClassFile, came: tuple[str, ...]) -> None:
+        own = _dotted(parsed.name)
+        if self._client.marks.intersection(parsed.marks):
+            self._note("run", parsed.name, came[:-1], f"{own} is marked by its author as code for players only")
+        for other in (parsed.super_name, *parsed.interfaces):
+            if self._missing(other):
+                self._note("run", other, came, f"{own} extends or implements it")
+            else:
+                self._link(other, came)
+        for descriptor in parsed.fields:
+            for one in named_types(descriptor):
+                if self._missing(one):
+                    self._note("type", one, came, f"a field of {own} is of this type")
+        for method in parsed.methods:
+            for ref in method.refs:
+                if ref.kind != "string" and self._missing(ref.owner):
+                    where = (*came, f"{own}.{method.name}")
+                    if ref.kind == "type":
+                        self._note("type", ref.owner, where, "only a parameter or a result is of this type")
+                    else:
+                        self._note(
+                            "linked", ref.owner, where, "the verifier reads this method when the class is linked"
+                        )
+
+    def _follow(self, ref: Ref, came: tuple[str, ...]) -> None:
+        if ref.kind == "string":
+            spelled = self._client.spelled(ref.owner)
+            if spelled and self._missing(spelled):
+                self._note("run", spelled, came, "it is looked up by its name")
+            elif "." in ref.owner or "/" in ref.owner:
+                self._make(ref.owner.replace(".", "/"), came)
+            return
+        if ref.kind != "type" and self._missing(ref.owner):
+            self._note("run", ref.owner, came, "this is used when the method runs")
+            return
+        if ref.owner == "java/util/ServiceLoader":
+            for provider in (one for found in self._services.values() for one in found):
+                self._make(provider.replace(".", "/"), came)
+        if ref.kind in ("new", "class"):  # a class object is there to make objects of
+            self._make(ref.owner, came)
+        elif ref.kind in ("call", "field"):
+            self._link(ref.owner, came)
+        if ref.kind == "call":
+            self._call(ref, came)
+
+    def _call(self, ref: Ref, came: tuple[str, ...]) -> None:
+        """The method where it is declared: in the class that is named or in one that it extends."""
+        name = ref.owner
+        for _ in range(100):
+            parsed = self._get(name)
+            if parsed is None:
+                return
+            for method in parsed.methods:
+                if method.name == ref.name and method.descriptor == ref.descriptor:
+                    self._enter(name, method, came)
+                    return
+            name = parsed.super_name
+
+
+def _dotted(name: str) -> str:
+    return name.replace("/", ".")

@@ -1,0 +1,308 @@
+"""One archive whole: what it says, what its code shows, what it carries, and where these disagree.
+
+Classes are inflated once and searched for client-only names before any is parsed: nearly all hold none.
+"""
+
+import base64
+import hashlib
+import zlib
+from collections.abc import Iterable, Iterator, Mapping
+
+import msgspec
+
+from rhizon.core.archives.classfile import class_major, java_major
+from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
+from rhizon.core.archives.facts import MANIFEST, ArchiveFacts, read_facts
+from rhizon.core.archives.metadata.fields import MetadataError
+from rhizon.core.archives.metadata.flat import manifest_sections
+from rhizon.core.errors import TrustError
+from rhizon.core.finding import Finding
+from rhizon.core.model.base import ANY
+from rhizon.core.model.game import GameDefinition, Placement
+from rhizon.core.version import Version, VersionRange, parse_range
+
+__all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan"]
+
+MOST_DEEP = 3  # archives in archives
+MOST_INSIDE = 256 << 20  # bytes of an archive inside
+_NATIVE = (".so", ".dll", ".dylib", ".jnilib")
+_ARCHIVES = (".jar", ".zip")
+_VERSIONS = "META-INF/versions/"
+_SERVICES = "META-INF/services/"
+_DIGESTS = {"sha-256-digest": "sha256", "sha1-digest": "sha1", "sha-512-digest": "sha512", "sha-384-digest": "sha384"}
+
+
+class Embedded(msgspec.Struct, frozen=True, kw_only=True):
+    """An archive inside; id and version where its metadata says them."""
+
+    path: str
+    id: str | None = None
+    version: Version | None = None
+
+
+class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
+    """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names``
+    are four bytes (a CRC) for each class name, to find classes that two archives bring; ``natives`` are native files.
+    """
+
+    classes: int
+    java_major: int | None
+    evidence: Evidence | None
+    natives: tuple[str, ...]
+    names: bytes
+
+
+class Scanned(msgspec.Struct, frozen=True, kw_only=True):
+    """One archive; ``source`` names it. ``game`` is the one whose metadata it has; ``placement`` the one to go by, and
+    ``sure`` why: "declared", "certain from code", "possible from code" or "assumed"."""
+
+    source: str
+    files: int
+    game: str | None
+    facts: ArchiveFacts | None
+    code: CodeFacts
+    embedded: tuple[Embedded, ...]
+    placement: Placement
+    sure: str
+    findings: tuple[Finding, ...]
+
+
+class _Classes:
+    """The classes of an archive and of those inside it, by name with slashes; read when asked."""
+
+    def __init__(self) -> None:
+        self.where: dict[str, tuple[Archive, str]] = {}
+        self.highest: int | None = None
+        self.hit = False
+        self.services: dict[str, list[str]] = {}
+
+    def add(self, archive: Archive, client: Namespaces, runtime_major: int) -> None:
+        """Takes note of every class that a runtime of that major would load; it is inflated only to be searched."""
+        multi = MANIFEST in archive and b"multi-release: true" in archive.read(MANIFEST, 1 << 20).lower()
+        versioned: dict[str, int] = {}
+        for path in archive.names():
+            if path.startswith(_SERVICES):
+                lines = archive.read(path, 1 << 20).decode("utf-8", "replace").splitlines()
+                named = [line.partition("#")[0].strip() for line in lines]
+                self.services.setdefault(path.removeprefix(_SERVICES), []).extend(filter(None, named))
+            if not path.endswith(".class") or path.endswith("module-info.class"):
+                continue
+            name, release = path.removesuffix(".class"), 0
+            if name.startswith(_VERSIONS):
+                number, _, name = name.removeprefix(_VERSIONS).partition("/")
+                if not (multi and number.isascii() and number.isdecimal() and int(number) <= runtime_major):
+                    continue
+                release = int(number)
+            if release < versioned.get(name, 0) or (not release and name in self.where):
+                continue
+            versioned[name] = release
+            self.where[name] = (archive, path)
+        for name in versioned:
+            self._search(*self.where[name], client)
+
+    def _search(self, archive: Archive, path: str, client: Namespaces) -> None:
+        if client.needles and not self.hit:
+            data = archive.read(path)
+            self.hit = any(needle in data for needle in client.needles)
+        else:
+            data = archive.head(path, 8)
+        major = class_major(data)
+        if major is not None:
+            self.highest = major if self.highest is None else max(self.highest, major)
+
+    def read(self, name: str) -> bytes | None:
+        found = self.where.get(name)
+        return found[0].read(found[1]) if found is not None else None
+
+
+def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int = 17) -> Scanned:
+    """Reads an archive under the first of the games whose metadata it has. ``runtime_major`` decides which entries of
+    a multi-release archive count. Raises TrustError when a class of it is damaged."""
+    game, facts, findings = _said(archive, games)
+    inside = list(_inside(archive, 0))
+    client = Namespaces(game.client_only.namespaces, game.client_only.annotations) if game else Namespaces(())
+    classes = _Classes()
+    for one in (archive, *(inner for _, inner in inside)):
+        classes.add(one, client, runtime_major)
+    evidence = None
+    if facts is not None and facts.entry and classes.where:
+        evidence = judge_code(classes.read, facts.entry, client, classes.services) if classes.hit else _CLEAN
+        findings += _entries_there(archive.source, facts, classes.where)
+    code = CodeFacts(
+        classes=len(classes.where),
+        java_major=java_major(classes.highest) if classes.highest is not None else None,
+        evidence=evidence,
+        natives=tuple(path for path in archive.names() if path.endswith(_NATIVE)),
+        names=b"".join(zlib.crc32(name.encode()).to_bytes(4, "big") for name in sorted(classes.where)),
+    )
+    embedded = tuple(_embedded(path, inner, game) for path, inner in inside)
+    placement, sure = _placement(facts, evidence)
+    findings += _disagreements(archive.source, facts, code, evidence)
+    findings += _signature(archive)
+    return Scanned(
+        source=archive.source,
+        files=len(archive.names()),
+        game=game.id if game else None,
+        facts=facts,
+        code=code,
+        embedded=embedded,
+        placement=placement,
+        sure=sure,
+        findings=tuple(findings),
+    )
+
+
+_CLEAN = Evidence(verdict="clean")
+
+
+def _said(
+    archive: Archive, games: Iterable[GameDefinition]
+) -> tuple[GameDefinition | None, ArchiveFacts | None, list[Finding]]:
+    findings: list[Finding] = []
+    for game in games:
+        facts, wrong = read_facts(archive, game)
+        if facts is not None:
+            return game, facts, wrong
+        if not findings or any(one.code != "metadata-missing" for one in wrong):
+            findings = wrong
+    return None, None, findings
+
+
+def _inside(archive: Archive, depth: int) -> Iterator[tuple[str, Archive]]:
+    """Archives in it, and in those; what is damaged or too deep is passed over here."""
+    for path in archive.names():
+        if path.endswith(_ARCHIVES) and depth < MOST_DEEP and archive.size(path) <= MOST_INSIDE:
+            try:
+                inner = Archive(archive.read(path), f"{archive.source}: {path}")
+            except TrustError:
+                continue
+            yield path, inner
+            for below, one in _inside(inner, depth + 1):
+                yield f"{path}: {below}", one
+
+
+def _embedded(path: str, inner: Archive, game: GameDefinition | None) -> Embedded:
+    facts = read_facts(inner, game)[0] if game is not None else None
+    return Embedded(path=path, id=facts.id if facts else None, version=facts.version if facts else None)
+
+
+def _placement(facts: ArchiveFacts | None, evidence: Evidence | None) -> tuple[Placement, str]:
+    """What code is certain of goes before what the author says; what it may do does not."""
+    if evidence is not None and evidence.verdict == "certain":
+        return "player", "certain from code"
+    if facts is None:
+        return "shared", "assumed"
+    if facts.placement_said or evidence is None or evidence.verdict == "clean":
+        return facts.placement, "declared" if facts.placement_said else "assumed"
+    return facts.placement, "possible from code"
+
+
+def runtime_range(scanned: Scanned) -> VersionRange:
+    """The runtime majors that it says it takes, and never less than what its code needs."""
+    said = scanned.facts.runtime if scanned.facts is not None else ANY
+    needed = scanned.code.java_major
+    if needed is None or (not said.open and _least(said) >= needed):
+        return said
+    return parse_range(f">={needed}" if said.open else f"{said}, >={needed}")
+
+
+def _least(wanted: VersionRange) -> int:
+    """The lowest major that a range names as its least; 0 where it has none."""
+    lowest = next((one for one in wanted.comparators if one.op in (">=", "=", ">")), None)
+    return lowest.version.key[0][0] if lowest is not None else 0
+
+
+def _entries_there(source: str, facts: ArchiveFacts, classes: Mapping[str, object]) -> list[Finding]:
+    return [
+        Finding(
+            code="entry-missing",
+            severity="error",
+            subject=source,
+            what=f"its metadata names the entry class {entry}, which is not in it",
+            remedy="Get the archive again; if it comes the same, tell the author.",
+        )
+        for entry in facts.entry
+        if entry.replace(".", "/") not in classes
+    ]
+
+
+def _disagreements(
+    source: str, facts: ArchiveFacts | None, code: CodeFacts, evidence: Evidence | None
+) -> list[Finding]:
+    findings = []
+    if facts is not None and evidence is not None and facts.placement != "player":
+        path = " → ".join(evidence.chain)
+        if evidence.verdict == "certain":
+            findings.append(
+                Finding(
+                    code="client-only-code",
+                    severity="error",
+                    subject=source,
+                    what=f"it says {facts.placement} and cannot be loaded on a server: {path} ({evidence.why})",
+                    remedy="Leave it out of the server; its place is with the players. Tell the author.",
+                )
+            )
+        elif evidence.verdict == "possible":
+            findings.append(
+                Finding(
+                    code="client-code-reached",
+                    severity="warning",
+                    subject=source,
+                    what=f"it says {facts.placement} and may reach code that no server has: {path} ({evidence.why})",
+                    remedy="Try it on a server of its own first. Where it asks first which side it is on, it is fine.",
+                )
+            )
+    if code.natives:
+        findings.append(
+            Finding(
+                code="native-code",
+                severity="info",
+                subject=source,
+                what=f"it carries native code: {', '.join(code.natives[:4])}{' …' if len(code.natives) > 4 else ''}",
+                remedy="It runs only on the systems that it was built for.",
+            )
+        )
+    if facts is not None and code.java_major is not None and 0 < _least(facts.runtime) < code.java_major:
+        findings.append(
+            Finding(
+                code="runtime-understated",
+                severity="warning",
+                subject=source,
+                what=f"it says Java {facts.runtime} and its code is for Java {code.java_major} and later",
+                remedy="What the code needs is what counts.",
+            )
+        )
+    return findings
+
+
+def _signature(archive: Archive) -> list[Finding]:
+    """Of a signed archive: entries whose bytes are not those that were signed (JAR File Specification, "Signed JAR
+    File"). Whose signature it is, is not looked at."""
+    if MANIFEST not in archive or not any(
+        path.startswith("META-INF/") and path.endswith(".SF") for path in archive.names()
+    ):
+        return []
+    changed = []
+    try:
+        for section in manifest_sections(archive.read(MANIFEST, 16 << 20))[1:]:
+            name = section.get("name", "")
+            for attribute, algorithm in _DIGESTS.items():
+                if attribute in section:
+                    data = archive.read(name) if name in archive else b""
+                    digest = base64.b64encode(hashlib.new(algorithm, data, usedforsecurity=False).digest()).decode()
+                    if digest != section[attribute]:
+                        changed.append(name)
+    except MetadataError:
+        changed.append(MANIFEST)
+    if not changed:
+        return []
+    return [
+        Finding(
+            code="signature-broken",
+            severity="error",
+            subject=archive.source,
+            what=f"it is signed, and {len(changed)} of its entries are not what was signed: {', '.join(changed[:3])}",
+            remedy="Somebody changed it after its author. Get it from where the author publishes it.",
+        )
+    ]

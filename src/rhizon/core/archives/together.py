@@ -1,0 +1,147 @@
+"""What several archives are to each other when one server gets them all."""
+
+from collections.abc import Iterator, Mapping, Sequence
+
+from rhizon.core.archives.scan import Scanned
+from rhizon.core.finding import Finding
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.version import Version
+
+__all__ = ["together"]
+
+# Four bytes can be the same by chance; several classes of two archives are not.
+LEAST_SHARED_CLASSES = 3
+
+
+def together(archives: Mapping[str, Scanned], games: Mapping[str, GameDefinition]) -> list[Finding]:
+    """Findings over archives by file name: the same id, classes or library twice, what is missing, mixed kinds."""
+    names = sorted(archives)
+    pairs = [(name, archives[name]) for name in names]
+    return [
+        *_same_id(pairs),
+        *_same_classes(pairs),
+        *_embedded_twice(pairs),
+        *_missing(pairs),
+        *_look_alike(pairs),
+        *_mixed(pairs, games),
+    ]
+
+
+Pairs = Sequence[tuple[str, Scanned]]
+
+
+def _same_id(pairs: Pairs) -> Iterator[Finding]:
+    by_id: dict[str, list[str]] = {}
+    for name, one in pairs:
+        if one.facts is not None:
+            by_id.setdefault(one.facts.id, []).append(name)
+    for ident, files in by_id.items():
+        if len(files) > 1:
+            yield Finding(
+                code="same-id",
+                severity="error",
+                subject=ident,
+                what=f"{len(files)} archives are this item: {', '.join(files[:5])}",
+                remedy="Keep one of them; loaders refuse two, or take either.",
+            )
+
+
+def _same_classes(pairs: Pairs) -> Iterator[Finding]:
+    """Every class that two archives bring counts once for the two."""
+    first: dict[bytes, str] = {}
+    shared: dict[tuple[str, str], int] = {}
+    for name, one in pairs:
+        names = one.code.names
+        for at in range(0, len(names), 4):
+            other = first.setdefault(names[at : at + 4], name)
+            if other != name:
+                shared[other, name] = shared.get((other, name), 0) + 1
+    ids = {name: one.facts.id if one.facts is not None else name for name, one in pairs}
+    for (left, right), count in shared.items():
+        if count >= LEAST_SHARED_CLASSES and ids[left] != ids[right]:
+            yield Finding(
+                code="same-classes",
+                severity="warning",
+                subject=right,
+                what=f"{count} of its classes are in {left} too",
+                remedy="The one that is found first is used by both. Where that goes wrong, one of them has to go.",
+            )
+
+
+def _embedded_twice(pairs: Pairs) -> Iterator[Finding]:
+    seen: dict[str, dict[str, str]] = {}
+    for name, one in pairs:
+        for inner in one.embedded:
+            if inner.id is not None and inner.version is not None:
+                seen.setdefault(inner.id, {}).setdefault(inner.version.text, name)
+    for ident, versions in seen.items():
+        if len(versions) > 1:
+            told = ", ".join(f"{version} in {name}" for version, name in versions.items())
+            yield Finding(
+                code="embedded-versions",
+                severity="warning",
+                subject=ident,
+                what=f"the library is carried at different versions: {told}",
+                remedy="Loaders take one of them, mostly the newest. Try it; ask the authors where it goes wrong.",
+            )
+
+
+def _missing(pairs: Pairs) -> Iterator[Finding]:
+    own: dict[str, set[Version]] = {}
+    stand_ins: dict[str, set[Version]] = {}
+    for _, one in pairs:
+        if one.facts is not None:
+            own.setdefault(one.facts.id, set()).add(one.facts.version)
+            for given in one.facts.provides:
+                stand_ins.setdefault(given.id, set()).add(given.version)
+        for inner in one.embedded:
+            if inner.id is not None and inner.version is not None:
+                stand_ins.setdefault(inner.id, set()).add(inner.version)
+    for name, one in pairs:
+        for need in one.facts.requires if one.facts is not None else ():
+            here = {other: own.get(other.id, set()) | stand_ins.get(other.id, set()) for other in need.alternatives}
+            if not any(other.range.admits(version) for other, versions in here.items() for version in versions):
+                wanted = " or ".join(f"{other.id} {other.range}".removesuffix(" *") for other in here)
+                there = ", ".join(f"{other.id} {one}" for other, found in here.items() for one in sorted(found))
+                yield Finding(
+                    code="dependency-missing",
+                    severity="error",
+                    subject=name,
+                    what=f"it needs {wanted}, {f'here is {there}' if there else 'which is not here'}",
+                    remedy="Add it, or provision with a catalog that has it.",
+                )
+
+
+def _look_alike(pairs: Pairs) -> Iterator[Finding]:
+    seen: dict[str, str] = {}
+    for _, one in pairs:
+        if one.facts is not None:
+            key = "".join(c for c in one.facts.id if c.isalnum())
+            other = seen.setdefault(key, one.facts.id)
+            if other != one.facts.id:
+                yield Finding(
+                    code="look-alike",
+                    severity="warning",
+                    subject=one.facts.id,
+                    what=f"{other} is here too, has nearly the same id and is another item",
+                    remedy="Did you mean both?",
+                )
+
+
+def _mixed(pairs: Pairs, games: Mapping[str, GameDefinition]) -> Iterator[Finding]:
+    """Said once for a loader: mods and plugins beside each other."""
+    kinds: dict[tuple[str, str], set[str]] = {}
+    for _, one in pairs:
+        for loader in one.facts.loaders if one.facts is not None and one.game in games else ():
+            assert one.facts is not None and one.game is not None
+            if games[one.game].loaders[loader].hybrid:
+                kinds.setdefault((one.game, loader), set()).add(one.facts.kind)
+    for (game, loader), found in kinds.items():
+        if {"mod", "plugin"} <= found:
+            yield Finding(
+                code="mods-and-plugins",
+                severity="warning",
+                subject=games[game].loaders[loader].title,
+                what="mods and plugins are mixed on one loader: that works for some servers and is stable for few",
+                remedy="Where there is a mod that does the same as a plugin, take the mod. Keep backups.",
+            )
