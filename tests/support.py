@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from rhizon.adapters.games import GAMES, read_game
-from rhizon.adapters.runtimes import find_runtimes
+from rhizon.adapters.runtimes import Runtimes
 from rhizon.adapters.world import WORLD
 from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, ItemLine
 from rhizon.core.model.decode import decode_json
@@ -27,7 +27,8 @@ TARNHOLT = read_game(GAMES / "tarnholt.game.toml")
 
 def java17() -> str | None:
     """A Java 17 of this machine."""
-    return next((one.program for one in find_runtimes("java") if one.report.major == 17), None)
+    found = Runtimes(Path("/none"), Path("/none/probes.json")).find("java")
+    return next((one.program for one in found if one.report is not None and one.report.major == 17), None)
 
 
 class Done:

@@ -11,6 +11,7 @@ __all__ = ["Mod", "mods"]
 
 SCREEN = "tarnholt.client.Screen"
 NEW = f"new {SCREEN}().open();"
+VARIANTS = 8
 TINT = "tarnholt.client.Brush.tint(1, 2, 3);"
 
 
@@ -28,13 +29,12 @@ class Mod(NamedTuple):
 
 
 def mods() -> Iterator[Mod]:
-    for name, make in PATTERNS.items():
-        for variant in range(8):
-            package = (
-                f"{'ab'[variant % 2]}.{chr(99 + variant)}" if variant >= 4 else f"{name.replace('-', '')}{variant}"
-            )
-            hops = variant % 3
-            mod = make(package, hops)
+    """Every mod has packages of its own, so that all can be compiled at once."""
+    for number, (name, make) in enumerate(PATTERNS.items()):
+        for variant in range(VARIANTS):
+            plain = f"{name.replace('-', '')}{variant}"
+            short = f"{'ab'[variant % 2]}.{chr(97 + number % 26)}{chr(97 + number // 26)}{variant}"
+            mod = make(short if variant >= VARIANTS // 2 else plain, variant % 3)
             yield mod._replace(id=f"{name}-{variant}", pattern=name)
 
 

@@ -43,43 +43,41 @@ def zipped(entries: dict[str, bytes]) -> bytes:
 
 
 def compiled(every: list[Mod], work: Path) -> dict[str, bytes]:
-    """Archives by mod id. Each variant has packages of its own, so that one run of javac does for many mods; short
-    names are shared, so those get a run for each pattern and variant."""
+    """Archives by mod id, out of three runs of javac."""
     client, server = work / "client", work / "server"
     sample = ROOT / "samples/tarnholt/src"
     for out, below in ((server, "server"), (client, "client")):
         out.mkdir()
         javac(sorted((sample / below).rglob("*.java")), out, str(server))
     classpath = f"{server}:{client}"
-    made = {}
-
-    def one(mod: Mod) -> bytes:
-        home = work / mod.id
-        classes = _compile(mod.sources, home / "base", classpath, 17)
-        entries = {name: data for name, data in classes.items() if not _inside(name, mod.carried)}
-        about: dict[str, object] = {"form": 2, "id": mod.id, "version": "1.0.0", "entry": mod.entry, "keelson": "*"}
-        if mod.carried:
-            entries["inside/lib.jar"] = zipped({n: d for n, d in classes.items() if _inside(n, mod.carried)})
-            about["carries"] = ["inside/lib.jar"]
-        entries |= {f"META-INF/services/{name}": f"{value}\n".encode() for name, value in mod.services.items()}
-        manifest = "Manifest-Version: 1.0\r\n"
-        for release, sources in mod.versioned.items():
-            again = _compile(sources, home / f"v{release}", classpath, 11)
-            entries |= {f"META-INF/versions/{release}/{name}": data for name, data in again.items()}
-            manifest += "Multi-Release: true\r\n"
-        entries["META-INF/MANIFEST.MF"] = f"{manifest}\r\n".encode()
-        entries["keel/about.json"] = json.dumps(about).encode()
-        return zipped(entries)
-
-    with concurrent.futures.ThreadPoolExecutor(2) as pool:
-        for mod, data in zip(every, pool.map(one, every), strict=True):
-            made[mod.id] = data
-    return made
+    classes = _compile([mod.sources for mod in every], work / "base", classpath, 17)
+    versioned = [sources for mod in every for sources in mod.versioned.values()]
+    again = _compile(versioned, work / "versioned", classpath, 11)
+    return {mod.id: _archive(mod, classes, again) for mod in every}
 
 
-def _compile(sources: dict[str, str], home: Path, classpath: str, release: int) -> dict[str, bytes]:
+def _archive(mod: Mod, classes: dict[str, bytes], again: dict[str, bytes]) -> bytes:
+    own = {path.rpartition("/")[0] + "/" for path in mod.sources}
+    mine = {name: data for name, data in classes.items() if name.rpartition("/")[0] + "/" in own}
+    entries = {name: data for name, data in mine.items() if not _inside(name, mod.carried)}
+    about: dict[str, object] = {"form": 2, "id": mod.id, "version": "1.0.0", "entry": mod.entry, "keelson": "*"}
+    if mod.carried:
+        entries["inside/lib.jar"] = zipped({n: d for n, d in mine.items() if _inside(n, mod.carried)})
+        about["carries"] = ["inside/lib.jar"]
+    entries |= {f"META-INF/services/{name}": f"{value}\n".encode() for name, value in mod.services.items()}
+    manifest = "Manifest-Version: 1.0\r\n"
+    for release, sources in mod.versioned.items():
+        names = [path.removesuffix(".java") + ".class" for path in sources]
+        entries |= {f"META-INF/versions/{release}/{name}": again[name] for name in names}
+        manifest += "Multi-Release: true\r\n"
+    entries["META-INF/MANIFEST.MF"] = f"{manifest}\r\n".encode()
+    entries["keel/about.json"] = json.dumps(about).encode()
+    return zipped(entries)
+
+
+def _compile(sources: list[dict[str, str]], home: Path, classpath: str, release: int) -> dict[str, bytes]:
     files = []
-    for path, text in sources.items():
+    for path, text in ((path, text) for one in sources for path, text in one.items()):
         file = home / "src" / path
         file.parent.mkdir(parents=True, exist_ok=True)
         file.write_text(text)

@@ -157,12 +157,12 @@ class Addresses(unittest.TestCase):
         with serving(CATALOG) as server:
             for addresses in ((str(CATALOG),), (server.url,)):
                 shelf = open_catalogs(addresses, HERE)
-                self.assertEqual(len(shelf.index("tarnholt").items), 19)
+                self.assertEqual(len(shelf.index("tarnholt").items), 21)
                 found = shelf.item("tarnholt", "reedlight")
                 assert found is not None
                 self.assertEqual((found[0], len(found[1].releases)), ("harbour-shelf", 4))
                 self.assertIsNone(shelf.item("tarnholt", "nothing"))
-                self.assertEqual(len(shelf.host("tarnholt")[1].loaders), 7)
+                self.assertEqual(len(shelf.host("tarnholt")[1].loaders), 9)
                 with self.assertRaises(RemoteError):
                     shelf.host("emberline")
                 file = found[1].releases[0].artefact

@@ -12,7 +12,7 @@ from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.ledger import Entry, Ledger
 from rhizon.adapters.processes import ServerProcess, alive
-from rhizon.adapters.runtimes import find_runtimes, probe
+from rhizon.adapters.runtimes import Runtimes, probe
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.names import RelPath
 from rhizon.core.runtimes import FAMILIES
@@ -88,7 +88,7 @@ class Sockets(unittest.TestCase):
         self.assertTrue(64 < memory_mib() < 1 << 24)
 
 
-class Runtimes(Case):
+class OnThisMachine(Case):
     def fake(self, name: str, script: str) -> Path:
         path = self.write(f"{name}/bin/java", f"#!/bin/sh\n{script}\n")
         path.chmod(0o755)
@@ -115,10 +115,20 @@ class Runtimes(Case):
         before = os.environ.get("JAVA_HOME")
         os.environ["JAVA_HOME"] = str(home)
         self.addCleanup(lambda: os.environ.pop("JAVA_HOME") if before is None else os.environ.update(JAVA_HOME=before))
-        found = find_runtimes("java")
+        remembered = self.folder / "state" / "probes.json"
+        found = Runtimes(self.folder / "own", remembered).find("java")
         self.assertIn((str(home / "bin" / "java"), "environment"), [(one.program, one.how) for one in found])
         self.assertEqual(len({one.program for one in found}), len(found))
-        self.assertEqual(find_runtimes("none"), [])
+        self.assertEqual(Runtimes(self.folder, remembered).find("none"), [])
+        # what a program said is remembered until its file changes
+        program = home / "bin" / "java"
+        mark = self.folder / "asked"
+        program.write_text(f"#!/bin/sh\ntouch {mark}\nprintf '    java.specification.version = 17\\n' >&2\n")
+        for asked in (True, False):
+            mark.unlink(missing_ok=True)
+            again = Runtimes(self.folder / "own", remembered).find("java")
+            majors = [one.report.major for one in again if one.program == str(program) and one.report]
+            self.assertEqual((majors, mark.exists()), ([17], asked))
 
 
 class Files(Case):

@@ -35,7 +35,7 @@ class Arguments(Case):
             (("provison",), 2, "usage", "Did you mean 'provision'"),
             (("solve",), 2, "usage", "LIST"),
             (("solve", "nothing.list.toml"), 2, "no-such-file", "nothing.list.toml"),
-            (("solve", "full"), 2, "not-a-pack", "rhizon-pack.toml"),
+            (("solve", "full"), 2, "no-archives", "folder of archives"),
             (("solve", "marsh.list.toml"), 2, "no-catalog-named", "--catalog"),
             (("solve", "near.list.toml", *catalog), 3, "unknown-content", "near it: reedlight"),
             (("solve", "gull.list.toml", *catalog), 2, "unknown-game", "near it: tarnholt"),
@@ -64,9 +64,7 @@ class Arguments(Case):
             (("run", "full"), 1, "no-instance", "full"),
             (("check", "nowhere"), 1, "no-instance", "nowhere"),
             (("inspect", "nowhere"), 2, "no-such-file", "nowhere"),
-            (("inspect", "notajar.jar"), 4, "archive-unreadable", "notajar.jar"),
-            (("inspect", "hostile.jar"), 4, "archive-hostile", "leave its folder"),
-            (("inspect", "empty"), 2, "not-a-pack", "folder"),
+            (("inspect", "empty"), 2, "no-archives", "folder"),
             (("catalog", "build", "nowhere"), 2, "no-such-folder", "nowhere"),
             (("catalog", "serve", "full"), 2, "no-catalog", "catalog build"),
             (("game", "show", "tarnhlt"), 2, "unknown-game", "tarnholt"),
@@ -96,8 +94,16 @@ class Arguments(Case):
         self.write("broken.jar", jar({"keel/about.json": "{"}))
         done = self.rhizon("inspect", "strange.zip", "--json")
         self.assertEqual((done.code, done.json["findings"][0]["code"]), (0, "metadata-missing"))
-        done = self.rhizon("inspect", "strange.zip", "broken.jar", "--json")
-        self.assertEqual((done.code, len(done.json["findings"])), (1, 2))
+        for name, data, code in (
+            ("broken.jar", jar({"keel/about.json": "{"}), "metadata-broken"),
+            ("notajar.jar", "not a jar", "archive-unreadable"),
+            ("hostile.jar", jar({"../../evil": "x"}), "archive-hostile"),
+            ("native.dll", "MZ and no more", "no-assembly"),
+        ):
+            self.write(name, data)
+            done = self.rhizon("inspect", name, "--json")
+            told = done.json["findings"][0]
+            self.assertEqual((done.code, told["code"]), (int(told["severity"] == "error"), code))
 
 
 class WrongDocuments(Case):
@@ -160,7 +166,7 @@ class Provisioning(Case):
         victim = self.folder / "odd/archives/lanternfish-1.1.0.jar"
         victim.write_bytes(victim.read_bytes()[:-1] + b"x")
         rows = (
-            (("late.list.toml", "d", "--catalog", CATALOG), 1, "no-runtime", "pip install"),
+            (("late.list.toml", "d", "--catalog", CATALOG), 1, "no-runtime", "--fetch-runtime"),
             (("marsh.list.toml", "d", "--catalog", "odd"), 4, "hash-mismatch", "lanternfish"),
             (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "4000000"), 1, "memory-short", "MiB"),
             (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "20"), 1, "memory-too-small", "96"),

@@ -1,23 +1,35 @@
-"""Archives: hostile ones are refused before a byte is unpacked; metadata is read by declaration."""
+"""Archives: hostile ones are refused before a byte is unpacked; metadata is read by declaration, code by its format."""
 
+import base64
+import contextlib
+import hashlib
 import io
+import json
 import os
 import struct
 import unittest
 import zipfile
+from pathlib import Path
 
 import msgspec
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rhizon.core.archives.classfile import highest_class_major, java_major
+from rhizon.core.archives.assembly import read_assembly
+from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.facts import ArchiveFacts, read_facts
 from rhizon.core.archives.metadata import READERS, MetadataError
-from rhizon.core.archives.metadata.manifest import main_attributes
+from rhizon.core.archives.metadata.flat import main_attributes
+from rhizon.core.archives.notation import read_range
+from rhizon.core.archives.scan import Scanned, runtime_range, scan
+from rhizon.core.archives.together import together
 from rhizon.core.errors import TrustError
-from rhizon.core.model.game import FieldRule
+from rhizon.core.model.game import FieldRule, MetadataRule, RangeNotation
+from rhizon.core.names import RelPath
 from tests.support import CATALOG, TARNHOLT, jar
+
+HAPPENED = Path(__file__).parents[1] / "placement"
 
 
 def special(name: str, mode: int = 0, flag: int = 0, data: bytes = b"x", size: int | None = None) -> bytes:
@@ -86,7 +98,7 @@ class Entries(unittest.TestCase):
         for _ in range(data.draw(st.integers(1, 4))):
             raw[data.draw(st.integers(0, len(raw) - 1))] = data.draw(st.integers(0, 255))
         try:
-            read_facts(Archive(bytes(raw[: data.draw(st.integers(0, len(raw)))]), "x"), TARNHOLT)
+            scan(Archive(bytes(raw[: data.draw(st.integers(0, len(raw)))]), "x"), [TARNHOLT])
         except TrustError as wrong:
             self.assertTrue(wrong.hint)
 
@@ -100,17 +112,15 @@ CLASS_21 = b"\xca\xfe\xba\xbe\0\0\0\x41" + b"\0" * 8
 
 # entries -> what the facts must hold, or the code of the finding where there are none
 FACTS: tuple[tuple[str, dict[str, bytes | str], dict[str, object] | str], ...] = (
-    ("defaults", {"keel/about.json": about()}, {"id": "a", "placement": "shared", "kind": "mod", "java_major": None}),
+    ("defaults", {"keel/about.json": about()}, {"id": "a", "placement": "shared", "kind": "mod"}),
     ("player", {"keel/about.json": about(side="player")}, {"placement": "player"}),
     ("xml", {"gunwale-plate.xml": PLATE}, {"placement": "server"}),
-    ("code", {"keel/about.json": about(), "a/B.class": CLASS_21}, {"java_major": 21}),
     (
-        "other releases' code",
-        {"keel/about.json": about(), "META-INF/versions/21/B.class": CLASS_21},
-        {"java_major": None},
+        "a plugin's manifest",
+        {"META-INF/MANIFEST.MF": "Hull-Id: a\nHull-Version: 1\nHull-Needs: b@[1,2);c\n\n"},
+        {"kind": "plugin", "placement": "server", "placement_said": False},
     ),
-    ("module", {"keel/about.json": about(), "module-info.class": CLASS_21}, {"java_major": None}),
-    ("no class", {"keel/about.json": about(), "B.class": b"\xca\xfe"}, {"java_major": None}),
+    ("a manifest without an id", {"META-INF/MANIFEST.MF": "Built-By: me\n\n"}, "metadata-missing"),
     ("none", {"readme.txt": "hello"}, "metadata-missing"),
     ("not json", {"keel/about.json": "{"}, "metadata-broken"),
     ("deep json", {"keel/about.json": "[" * 100_000}, "metadata-broken"),
@@ -156,45 +166,211 @@ class Facts(unittest.TestCase):
         self.assertEqual(
             [(one.id, one.range.text) for one in facts.requires], [("marshlib", ">=2.3, <3"), ("tallybook", ">=1")]
         )
-        self.assertEqual(facts.java_major, 17)
 
-    def test_class_majors(self) -> None:
+
+def whole(entries: dict[str, bytes | str], name: str = "it.jar") -> Scanned:
+    return scan(Archive(jar(entries), name), [TARNHOLT])
+
+
+MULTI = {"META-INF/MANIFEST.MF": "Multi-Release: true\n\n"}
+CLASSES: tuple[tuple[str, dict[str, bytes | str], int | None], ...] = (
+    ("code", {"a/B.class": CLASS_21}, 21),
+    (
+        "of later releases",
+        {"META-INF/versions/21/B.class": CLASS_21, **MULTI},
+        None,
+    ),
+    (
+        "of this release",
+        {"META-INF/versions/17/B.class": CLASS_21, **MULTI},
+        21,
+    ),
+    ("of a release, not said", {"META-INF/versions/9/B.class": CLASS_21}, None),
+    ("module", {"module-info.class": CLASS_21}, None),
+    ("no class", {"B.class": b"\xca\xfe"}, None),
+    ("carried", {"in/x.jar": jar({"B.class": CLASS_21})}, 21),
+    ("carried and broken", {"in/x.jar": b"PK"}, None),
+)
+
+
+class Code(unittest.TestCase):
+    def test_majors(self) -> None:
         for class_major, java in ((45, 1), (52, 8), (55, 11), (61, 17), (65, 21), (69, 25)):
             self.assertEqual(java_major(class_major), java)
-        newer = Archive((CATALOG / "archives/otterden-3.0.0.jar").read_bytes(), "o")
-        self.assertEqual(highest_class_major(newer), 65)
+        for what, entries, major in CLASSES:
+            with self.subTest(what):
+                found = whole({"keel/about.json": about(), **entries})
+                self.assertEqual(found.code.java_major, major)
+                self.assertEqual(runtime_range(found).text, f">={major}" if major else "*")
+
+    def test_verdicts_are_what_happens_on_the_real_jvm(self) -> None:
+        """Archives of bench/placement/ with what happened to each when a server was started with it."""
+        happened = json.loads((HAPPENED / "happened.json").read_text())
+        self.assertEqual(sorted(f"{name}.jar" for name in happened), sorted(one.name for one in HAPPENED.glob("*.jar")))
+        seen = set()
+        for name, facts in happened.items():
+            with self.subTest(name):
+                found = scan(Archive((HAPPENED / f"{name}.jar").read_bytes(), name), [TARNHOLT])
+                evidence = found.code.evidence
+                assert evidence is not None
+                runs = facts["happened"] == "runs"
+                self.assertEqual(evidence.verdict, facts["verdict"])
+                self.assertNotIn((evidence.verdict, runs), {("certain", True), ("clean", False)})
+                self.assertEqual(found.placement, "player" if evidence.verdict == "certain" else "shared")
+                codes = {"certain": ["client-only-code"], "possible": ["client-code-reached"], "clean": []}
+                self.assertEqual([one.code for one in found.findings], codes[evidence.verdict])
+                if evidence.verdict != "clean":
+                    self.assertTrue(evidence.chain[-1] == evidence.client and evidence.why)
+                seen.add((evidence.verdict, runs))
+        self.assertEqual(len(seen), 4)
+
+    @settings(max_examples=200)
+    @given(st.data())
+    def test_any_bytes_are_a_class_or_an_error(self, data: st.DataObject) -> None:
+        name = data.draw(st.sampled_from(["lambda-0", "record-0", "enumeration-0", "catch-type-0"]))
+        archive = Archive((HAPPENED / f"{name}.jar").read_bytes(), name)
+        raw = bytearray(archive.read(data.draw(st.sampled_from([n for n in archive.names() if n.endswith(".class")]))))
+        for _ in range(data.draw(st.integers(1, 6))):
+            raw[data.draw(st.integers(8, len(raw) - 1))] = data.draw(st.integers(0, 255))
+        with contextlib.suppress(ClassFileError):
+            self.assertTrue(parse_class(bytes(raw[: data.draw(st.integers(0, len(raw)))])).major)
+        self.assertIsNone(read_assembly(bytes(raw)))
+
+    def test_odd_archives(self) -> None:
+        entry = about(entry="a.Gone")
+        body = b"reeds"
+        digest = base64.b64encode(hashlib.sha256(body).digest()).decode()
+        signed = f"Manifest-Version: 1.0\n\nName: a.txt\nSHA-256-Digest: {digest}\n\n"
+        by = {"META-INF/MANIFEST.MF": signed, "META-INF/K.SF": ""}
+        rows: tuple[tuple[dict[str, bytes | str], list[str]], ...] = (
+            ({"keel/about.json": entry, "a/B.class": CLASS_21}, ["entry-missing"]),
+            ({"keel/about.json": about(), "lib/x.so": "elf"}, ["native-code"]),
+            ({"keel/about.json": about(), **by, "a.txt": body}, []),
+            (
+                {"keel/about.json": about(), **by, "a.txt": "x"},
+                ["signature-broken"],
+            ),
+            ({"keel/about.json": about(), "META-INF/MANIFEST.MF": signed, "a.txt": "x"}, []),
+        )
+        for entries, codes in rows:
+            self.assertEqual([one.code for one in whole(entries).findings], codes)
+
+
+class Together(unittest.TestCase):
+    def test_what_archives_are_to_each_other(self) -> None:
+        classes: dict[str, bytes | str] = {f"x/{name}.class": CLASS_21 for name in "ABC"}
+
+        def one(**fields: object) -> dict[str, bytes | str]:
+            return {"keel/about.json": about(**fields)}
+
+        def carrying(version: str) -> dict[str, bytes | str]:
+            return {"in/l.jar": jar({"keel/about.json": about(id="lib", version=version)})}
+
+        plugin = {"META-INF/MANIFEST.MF": "Hull-Id: p\nHull-Version: 1\n\n"}
+        rows: tuple[tuple[list[dict[str, bytes | str]], list[str]], ...] = (
+            ([one(id="a"), one(id="b")], []),
+            ([one(id="a"), one(id="a", version="2")], ["same-id"]),
+            ([one(id="a") | classes, one(id="b") | classes], ["same-classes"]),
+            ([one(id="a") | carrying("1"), one(id="b") | carrying("2")], ["embedded-versions"]),
+            ([one(id="a", needs={"b": ">=2"}), one(id="b")], ["dependency-missing"]),
+            ([one(id="a", needs={"b": ">=2"}), one(id="b", version="2")], []),
+            ([one(id="a", needs={"lib": ">=1"}), one(id="b") | carrying("1")], []),
+            ([one(id="peat-fires"), one(id="peatfires")], ["look-alike"]),
+            ([one(id="a", twinhull="*"), {**plugin}], ["mods-and-plugins"]),
+        )
+        for archives, codes in rows:
+            scanned = {f"{at}.jar": whole(entries, f"{at}.jar") for at, entries in enumerate(archives)}
+            with self.subTest(codes):
+                self.assertEqual([one.code for one in together(scanned, {"tarnholt": TARNHOLT})], codes)
+
+
+class Notations(unittest.TestCase):
+    def test_rows(self) -> None:
+        rows: tuple[tuple[RangeNotation, str, str], ...] = (
+            ("interval", "[1.2,2)", ">=1.2, <2"),
+            ("interval", "(1,2]", ">1, <=2"),
+            ("interval", "[1,)", ">=1"),
+            ("interval", "(,2)", "<2"),
+            ("interval", "[1.4]", "1.4"),
+            ("interval", "1.4", "1.4"),
+            ("interval", "(,)", "*"),
+            ("minimum", "1.2", ">=1.2"),
+            ("wildcard", "4.2.x", ">=4.2, <4.3"),
+            ("wildcard", "4.2.1", "4.2.1"),
+            ("comparators", "", "*"),
+        )
+        for notation, text, expected in rows:
+            self.assertEqual(read_range(text, notation).text, expected)
+        for notation, text in (("interval", "[1,2,3)"), ("interval", "[1"), ("wildcard", "a.x"), ("minimum", ">=1")):
+            with self.assertRaises(ValueError):
+                read_range(text, notation)  # type: ignore[arg-type]
+
+    @given(st.sampled_from(["interval", "minimum", "wildcard"]), st.text(max_size=20))
+    def test_any_text_is_a_range_or_a_value_error(self, notation: RangeNotation, text: str) -> None:
+        with contextlib.suppress(ValueError):
+            self.assertIsNotNone(read_range(text, notation))
 
 
 class Formats(unittest.TestCase):
     def test_the_same_question_of_every_format(self) -> None:
         needs = FieldRule(each="needs", id="id", range="range")
+        split = MetadataRule(file=RelPath("x"), format="json", id="id", version="version")
         rows = (
             ("json", b'{"id": "a", "n": 3, "needs": [{"id": "b", "range": ">=2"}, {"id": "c"}]}', "n", needs),
             ("toml", b'id = "a"\nn = 3\n[[needs]]\nid = "b"\nrange = ">=2"\n[[needs]]\nid = "c"\n', "n", needs),
+            ("yaml", b"id: a\nn: 3\nneeds:\n- {id: b, range: '>=2'}\n- id: c\n", "n", needs),
+            ("yaml", b"id: a\nn: 3\nneeds: b >=2; c\n", "n", "needs"),
             (
                 "xml",
                 b'<x id="a"><n>3</n><needs id="b" range="&gt;=2"/><needs id="c"/></x>',
                 "n",
                 FieldRule(each="needs", id="@id", range="@range"),
             ),
+            ("properties", b"# x\nid=a\nn: 3\nneeds = b >=2;\\\n  c\n", "n", "needs"),
             ("manifest", b"Manifest-Version: 1.0\r\nId: a\r\nN: 3\r\nNeeds: b >=\r\n 2; c\r\n\r\n", "N", "Needs"),
         )
         self.assertEqual({row[0] for row in rows}, set(READERS))
         for name, data, number, rule in rows:
             with self.subTest(name):
-                fields = READERS[name](data)
-                self.assertEqual(fields.text("@id" if name == "xml" else "id"), "a")
-                self.assertEqual(fields.text(number), "3")
-                self.assertEqual(fields.text("nothing"), "")
-                self.assertEqual(fields.pairs(rule), [("b", ">=2"), ("c", "*")])
+                fields = READERS[name](data)  # type: ignore[index]
+                self.assertEqual(fields.texts("@id" if name == "xml" else "id"), ["a"])
+                self.assertEqual(fields.texts(number), ["3"])
+                self.assertEqual(fields.texts("nothing"), [])
+                self.assertEqual(fields.pairs(rule, split), [("b", ">=2"), ("c", "")])
+
+    def test_values_that_are_not_there(self) -> None:
+        rule = msgspec.structs.replace(
+            TARNHOLT.loaders["keelson"].metadata[0],
+            from_manifest={"version": "Built-Version"},
+            absent={"kind": "lib"},
+            kind_words={"lib": "library"},
+        )
+        keelson = msgspec.structs.replace(TARNHOLT.loaders["keelson"], metadata=(rule,))
+        game = msgspec.structs.replace(TARNHOLT, loaders={"keelson": keelson})
+        manifest = "Built-Version: 4.1\n\n"
+        for version, expected in (("${version}", "4.1"), ("2", "2")):
+            entries: dict[str, bytes | str] = {
+                "keel/about.json": about(version=version),
+                "META-INF/MANIFEST.MF": manifest,
+            }
+            facts, findings = read_facts(Archive(jar(entries), "it.jar"), game)
+            assert facts is not None
+            self.assertEqual((facts.version.text, facts.kind, findings), (expected, "library", []))
 
     @given(st.sampled_from(sorted(READERS)), st.binary(max_size=120))
     def test_any_bytes_are_fields_or_a_metadata_error(self, name: str, data: bytes) -> None:
         try:
-            fields = READERS[name](data)
+            fields = READERS[name](data)  # type: ignore[index]
         except MetadataError:
             return
-        self.assertIsInstance(fields.text("id"), str)
+        self.assertIsInstance(fields.texts("id"), list)
+
+    def test_bombs_of_aliases_are_refused(self) -> None:
+        bomb = "a: &a [x, x]\n" + "".join(
+            f"{b}: &{b} [*{a}, *{a}]\n" for a, b in zip("abcdefgh", "bcdefghi", strict=False)
+        )
+        with self.assertRaises(MetadataError):
+            READERS["yaml"](bomb.encode())
 
     def test_a_manifest_ends_at_the_first_blank_line(self) -> None:
         self.assertEqual(main_attributes(b"A: 1\n\nName: x\nA: 2\n"), {"a": "1"})

@@ -33,7 +33,7 @@ GAME: dict[str, Any] = {
             "kinds": ["mod"],
             "files": ["oar.bin"],
             "command": ["./oar"],
-            "metadata": {"file": "oar.json", "format": "json", "id": "id", "version": "version"},
+            "metadata": [{"file": "oar.json", "format": "json", "id": "id", "version": "version"}],
         }
     },
     "settings": {

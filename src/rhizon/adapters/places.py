@@ -31,6 +31,14 @@ class Places(NamedTuple):
     def scans(self) -> Path:
         return self.state / "archive-facts.sqlite3"
 
+    @property
+    def runtimes(self) -> Path:
+        return self.state / "runtimes"
+
+    @property
+    def probes(self) -> Path:
+        return self.state / "runtime-probes.json"
+
 
 def places() -> Places:
     """RHIZON_STATE and RHIZON_CONFIG name other folders than the system's usual ones."""

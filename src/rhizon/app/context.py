@@ -13,7 +13,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.runtimes import FAMILIES
 
 if TYPE_CHECKING:
-    from rhizon.adapters.runtimes import FoundRuntime
+    from rhizon.adapters.runtimes import FoundRuntime, Runtimes
 
 __all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
 
@@ -24,20 +24,31 @@ class Host:
     def __init__(self, found: Places) -> None:
         self.places = found
         self.store = Store(found.store)
+        self._finder: Runtimes | None = None
         self._runtimes: dict[str, list[FoundRuntime]] = {}
 
     def games(self, beside: Path | None = None) -> Games:
         """Game definitions, with those in ``beside`` before the others."""
         return Games(self.places.config, beside)
 
+    @property
+    def runtime_finder(self) -> "Runtimes":
+        """Looks for runtimes, and remembers what they said."""
+        from rhizon.adapters.runtimes import Runtimes  # only commands that start something need it
+
+        if self._finder is None:
+            self._finder = Runtimes(self.places.runtimes, self.places.probes)
+        return self._finder
+
+    def every_runtime(self, family: str) -> "list[FoundRuntime]":
+        """Every program of a family, whether it answers or not."""
+        if family not in self._runtimes:
+            self._runtimes[family] = self.runtime_finder.find(family)
+        return self._runtimes[family]
+
     def runtimes(self, game: GameDefinition) -> "list[FoundRuntime]":
         """The runtimes of the game's family that answer."""
-        from rhizon.adapters.runtimes import find_runtimes  # only commands that start something need it
-
-        family = game.runtime.family
-        if family not in self._runtimes:
-            self._runtimes[family] = find_runtimes(family)
-        return self._runtimes[family]
+        return [one for one in self.every_runtime(game.runtime.family) if one.report is not None]
 
 
 def this_host() -> Host:
@@ -60,7 +71,7 @@ def majors_to_try(game: GameDefinition, found: "list[FoundRuntime]") -> tuple[in
     family = FAMILIES.get(game.runtime.family)
     if family is None:
         return (0,)
-    here = sorted({one.report.major for one in found})
+    here = sorted({one.report.major for one in found if one.report is not None})
     ordered = [one for one in family.long_term if one in here]
     ordered += [one for one in here if one not in ordered]
     return (*ordered, *(one for one in family.long_term if one not in ordered))

@@ -4,14 +4,20 @@ from pathlib import Path
 
 import msgspec
 
+from rhizon.adapters.files import read_bytes
 from rhizon.adapters.games import ENDING, read_game
 from rhizon.app.context import Host
+from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.facts import MANIFEST, said
 from rhizon.core.archives.metadata import READERS
+from rhizon.core.archives.metadata.fields import LARGEST
+from rhizon.core.archives.metadata.flat import main_attributes
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.game import GameDefinition, MetadataRule
+from rhizon.core.names import plain
 
-__all__ = ["CheckedGame", "GameLine", "check_game", "list_games", "show_game"]
+__all__ = ["CheckedGame", "GameLine", "Taken", "check_game", "list_games", "show_game", "take_out"]
 
 
 class GameLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -72,6 +78,48 @@ def check_game(file: Path) -> CheckedGame:
     game = read_game(file)
     findings = [*_named_right(game, file), *_patterns(game), *_runtimes(game), *_metadata(game), *_settings(game)]
     return CheckedGame(id=game.id, title=game.title, file=str(file), findings=tuple(worst_first(findings)))
+
+
+class Taken(msgspec.Struct, frozen=True, kw_only=True):
+    """What one rule takes out of an archive: ``values`` by our field, as they stand there; ``trouble``: why not."""
+
+    loader: str
+    rule: int
+    file: str
+    values: dict[str, str]
+    trouble: str = ""
+
+
+def take_out(file: Path, archive: Path) -> list[Taken]:
+    """Every metadata rule of a definition tried on a real archive. Raises DocumentError, TrustError."""
+    game = read_game(file)
+    opened = Archive(read_bytes(archive, "archive"), archive.name)
+    taken = []
+    for name, loader in game.loaders.items():
+        for number, rule in enumerate(loader.metadata):
+            values: dict[str, str] = {}
+            trouble = ""
+            if rule.file not in opened:
+                trouble = f"{rule.file} is not in it"
+            else:
+                try:
+                    values = _values(opened, rule)
+                except ValueError as wrong:
+                    trouble = plain(str(wrong), 300)
+            taken.append(Taken(loader=name, rule=number, file=rule.file, values=values, trouble=trouble))
+    return taken
+
+
+def _values(archive: Archive, rule: MetadataRule) -> dict[str, str]:
+    fields = READERS[rule.format](archive.read(rule.file, LARGEST))
+    manifest = main_attributes(archive.read(MANIFEST, LARGEST)) if MANIFEST in archive else {}
+    values = {field: said(fields, rule, manifest, field) for field in MetadataRule.TEXTS}
+    values["embedded"] = ", ".join(fields.texts(rule.embedded)) if rule.embedded else ""
+    for field in MetadataRule.RELATIONS:
+        where = getattr(rule, field)
+        pairs = fields.pairs(where, rule) if where else []
+        values[field] = "; ".join(f"{other} {wanted}".strip() for other, wanted in pairs)
+    return {field: plain(value, 300) for field, value in values.items() if value or getattr(rule, field)}
 
 
 def _odd(subject: str, what: str, remedy: str) -> Finding:

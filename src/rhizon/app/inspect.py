@@ -74,7 +74,7 @@ def inspect(
         for one in scanned
     ]
     seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
-    return [*others, *seen], scan_together(scanned, rules)
+    return [*others, *seen], scan_together(scanned, rules) if len(scanned) > 1 else []
 
 
 def _is_archive(path: Path) -> bool:

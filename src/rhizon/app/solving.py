@@ -59,12 +59,13 @@ def solve_source(
     reporter: Reporter,
     keep: Lock | None = None,
     prefer: Literal["list", "current"] = "list",
+    majors: tuple[int, ...] | None = None,
 ) -> Solution:
-    """The lock of a list or pack; a lock is its own solution."""
+    """The lock of a list or pack; a lock is its own solution. ``majors`` are the only runtime majors to try."""
     if isinstance(source.document, Lock):
         return Solution(lock=source.document, findings=())
     reporter.step(f"solving {source.label}")
-    majors = named_majors(source, game) or majors_to_try(game, host.runtimes(game))
+    majors = majors or named_majors(source, game) or majors_to_try(game, host.runtimes(game))
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
     lock = solution.lock
     target = lock.target

@@ -5,11 +5,11 @@ from collections.abc import Mapping
 import msgspec
 
 from rhizon.adapters.catalogs import Catalogs
-from rhizon.adapters.runtimes import FoundRuntime
 from rhizon.app.context import Host
 from rhizon.app.local import LOCAL
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.app.reporter import Reporter
+from rhizon.app.runtimes import choose_runtime, why_runtime
 from rhizon.app.solving import catalogs_for, solve_source
 from rhizon.app.sources import Source, read_any
 from rhizon.core.allocate.memory import MemoryBudget, budget
@@ -19,7 +19,6 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import near
-from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import checked_settings
 
 __all__ = ["Choice", "choose"]
@@ -34,6 +33,7 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     lock: Lock
     findings: list[Finding]
     runtime: RuntimeChoice | None
+    runtime_why: tuple[str, ...]
     settings: dict[str, str | int | bool]
     operators: tuple[str, ...]
     budget: MemoryBudget
@@ -52,9 +52,14 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
     settings |= checked_settings(game, wishes.settings, "the command line")
     _check_secrets(game, wishes.secrets)
     catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter, before.catalogs if before else ())
-    solution = solve_source(source, game, catalogs, host, reporter)
+    named = wishes.runtime.program
+    pinned = None
+    if named is not None and game.runtime.family != "none":
+        report = host.runtime_finder.named(game.runtime.family, named).report
+        pinned = (report.major,) if report is not None else None
+    solution = solve_source(source, game, catalogs, host, reporter, majors=pinned)
     lock = solution.lock
-    runtime = _runtime(game, lock, host.runtimes(game), before)
+    runtime = choose_runtime(host, game, lock, before, wishes.runtime, reporter)
     return Choice(
         source=source,
         game=game,
@@ -62,6 +67,7 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
         lock=lock,
         findings=[*solution.findings, *_left_out(lock), *_added(source, lock)],
         runtime=runtime,
+        runtime_why=tuple(why_runtime(game, lock)) if runtime is not None else (),
         settings=settings,
         operators=source.operators,
         budget=budget(game, lock.releases, settings, source.pack_memory),
@@ -90,7 +96,7 @@ def _added(source: Source, lock: Lock) -> list[Finding]:
             code="dependency-added",
             severity="info",
             subject=one.id,
-            what=f"it was missing and is needed by {', '.join(one.because)}: {one.version} of {one.file.catalog} was taken",
+            what=f"it was missing, {', '.join(one.because)} needs it: {one.version} of {one.file.catalog} was taken",
             remedy="Give it to the players too." if one.for_players else "",
         )
         for one in lock.releases
@@ -112,26 +118,3 @@ def _check_secrets(game: GameDefinition, secrets: Mapping[str, str]) -> None:
             game.settings[name].checked(value)
         except ValueError as wrong:
             raise InputError("bad-setting", f"{name}: {wrong}", hint="Mend the file that holds it.") from None
-
-
-def _runtime(
-    game: GameDefinition, lock: Lock, found: list[FoundRuntime], before: Instance | None
-) -> RuntimeChoice | None:
-    """The runtime of the lock's major: the one of the last time where it still is, else the first found."""
-    major = lock.target.runtime_major
-    family = FAMILIES.get(game.runtime.family)
-    if family is None:
-        return None
-    fitting = [one for one in found if one.report.major == major]
-    if not fitting:
-        here = ", ".join(f"{one.report.version} ({one.program})" for one in found)
-        raise StateError(
-            "no-runtime",
-            f"{family.title} {major} is needed, and this machine does not have it",
-            details=[f"found here: {here or f'no {family.title} at all'}"],
-            hint=family.how_to_get.format(major=major),
-        )
-    if before is not None and before.runtime is not None:
-        fitting.sort(key=lambda one: one.program != before.runtime.program)  # type: ignore[union-attr]
-    best = fitting[0]
-    return RuntimeChoice(family=family.title, major=major, version=best.report.version, program=best.program)

@@ -193,6 +193,7 @@ def _result(
         note=instance.note,
         lock=choice.lock,
         runtime=choice.runtime,
+        runtime_why=choice.runtime_why,
         heap_mib=instance.heap_mib,
         budget=choice.budget,
         ports=instance.ports,

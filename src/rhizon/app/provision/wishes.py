@@ -6,6 +6,7 @@ from typing import Literal
 
 import msgspec
 
+from rhizon.app.runtimes import RuntimeWish
 from rhizon.core.allocate.memory import MemoryBudget
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import RuntimeChoice
@@ -28,6 +29,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     game: str | None = None
     catalogs: tuple[str, ...] = ()
     remember_catalogs: tuple[str, ...] = ()
+    runtime: RuntimeWish = RuntimeWish()
     note: str | None = None
     accept_licence: bool = False
     allow_installer: bool = False
@@ -60,6 +62,7 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     note: str
     lock: Lock
     runtime: RuntimeChoice | None
+    runtime_why: tuple[str, ...]
     heap_mib: int
     budget: MemoryBudget
     ports: dict[str, int]

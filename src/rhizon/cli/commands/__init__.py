@@ -17,11 +17,12 @@ SECTIONS = ("Try it", "Choose", "Provision", "Run", "Keep", "Describe and publis
 
 COMMANDS: dict[str, Command] = {
     "demo": Command("demo", "The whole job on a made-up world, nothing else needed.", "Try it"),
-    "inspect": Command("inspect", "What is in a list, a pack, a lock or an archive.", "Choose"),
+    "inspect": Command("inspect", "What an archive, a folder of them, a list, a pack or a lock really is.", "Choose"),
     "solve": Command("solve", "One target and one release of everything that fit; writes the lock.", "Choose"),
     "explain": Command("explain", "Why is this item here, why this release, what if it went?", "Choose"),
     "targets": Command("targets", "Every candidate target against every item of the list.", "Choose"),
-    "provision": Command("provision", "A server in a folder, from a list, a pack or a lock.", "Provision"),
+    "runtimes": Command("runtimes", "The language runtimes on this machine, and who uses them.", "Choose"),
+    "provision": Command("provision", "A server in a folder, from a list, a pack, a lock or archives.", "Provision"),
     "run": Command("run", "Start the server here, with its console; Ctrl-C stops it cleanly.", "Run"),
     "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
     "list": Command("list", "The servers of this machine.", "Keep"),

@@ -106,17 +106,23 @@ def _allowed(setting: object) -> str:
 
 @command.command("check")
 @click.argument("file", type=click.Path(path_type=Path))
+@click.option("--against", type=click.Path(path_type=Path), metavar="ARCHIVE", help="Show what it takes out of this.")
 @common
-def check(file: Path, out: Output) -> None:
+def check(file: Path, against: Path | None, out: Output) -> None:
     """What is wrong or missing in the definition FILE. Exit code 2 when it cannot be used."""
-    from rhizon.app.games import check_game
+    from rhizon.app.games import check_game, take_out
 
     checked = check_game(file)
+    taken = take_out(file, against) if against is not None else []
 
     def render(to: "Console") -> None:
         odd = len(checked.findings)
         text = f"{checked.title} ({checked.file}) can be used" + (f"; {odd} things could be better" if odd else "")
         verdict(to, text)
+        for one in taken:
+            to.print()
+            say(to, f"{one.loader}, from {one.file}:" + (f" {one.trouble}" if one.trouble else ""))
+            show_table(to, ("field", "value"), [(name, value or "(nothing)") for name, value in one.values.items()])
         show_findings(to, checked.findings)
 
-    out.result(checked, render, checked.findings)
+    out.result({"definition": checked, "taken": taken} if against is not None else checked, render, checked.findings)

