@@ -30,8 +30,8 @@ UNSAFE = (
     "what?",
     "a*",
     "\u202egpj.exe",
-    "x" * 121,
-    "/".join(["abcdefghi"] * 50),
+    "x" * 251,
+    "/".join(["abcdefghi"] * 70),
     "\ud800",
 )
 SAFE = ("a", "mods/reedlight-2.1.0.jar", ".rhizon/lock.json", "config/ä ö.txt", "a/b/c/d", "console.txt")

@@ -21,7 +21,7 @@ from rhizon.core.model.game import GameDefinition
 __all__ = ["Known", "Scans"]
 
 WAIT_SECONDS = 5.0
-READER = 1  # one more whenever the same bytes would be read to other facts
+READER = 2  # one more whenever the same bytes would be read to other facts
 
 _TABLES = (
     """CREATE TABLE IF NOT EXISTS files (
@@ -58,7 +58,7 @@ class Scans:
                 self._db.execute(table)
 
     def known(self, file: Path) -> Known:
-        """A file whose name, size and times are as they were is not hashed again. Raises StateError."""
+        """A file whose name, size and times are as they were is not hashed again. Raises OSError."""
         facts = file.stat()
         stat = f"{facts.st_size} {facts.st_mtime_ns} {facts.st_ctime_ns} {facts.st_ino}"
         path = str(file.absolute())

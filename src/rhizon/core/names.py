@@ -17,14 +17,14 @@ __all__ = [
 
 # A content, game, loader or port-role id.
 ID_PATTERN = r"^[a-z0-9][a-z0-9_.-]{0,63}$"
-LONGEST_PATH = 400
-LONGEST_PART = 120
+LONGEST_PATH = 600
+LONGEST_PART = 250  # what file systems hold is 255 bytes
 
 # Device names that some systems refuse in any folder and with any ending.
 _RESERVED = {"con", "prn", "aux", "nul", *(f"com{n}" for n in range(10)), *(f"lpt{n}" for n in range(10))}
 # Nearly every path that is ever seen; whatever else is looked at one by one.
-_ORDINARY = re.compile(r"(?:[a-z0-9][A-Za-z0-9_+.-]*/)*[A-Za-z0-9][A-Za-z0-9_+.-]*")
-_SUSPECT = re.compile(r"\.(?:/|$)|(?:^|/)(?:con|prn|aux|nul|com\d|lpt\d)(?:[./]|$)", re.IGNORECASE)
+_ORDINARY = re.compile(r"(?:[A-Za-z0-9_$][A-Za-z0-9_$+.-]*/)*[A-Za-z0-9_$][A-Za-z0-9_$+.-]*")
+_DEVICE = re.compile(r"/(?:con|prn|aux|nul|com\d|lpt\d)[./]")
 _FORBIDDEN = set('<>:"|?*\\')
 
 
@@ -43,10 +43,12 @@ def safe_path(text: str) -> RelPath:
 
     Refused (:class:`UnsafeNameError`): empty, absolute, drive letters, ``.`` or ``..`` parts, backslashes,
     control characters, characters and device names that some system reserves, parts that end in a dot
-    or a space, parts over 120 and paths over 400 characters.
+    or a space, parts over 250 and paths over 600 characters.
     """
-    if _ORDINARY.fullmatch(text) and len(text) <= LONGEST_PART and not _SUSPECT.search(text):
-        return RelPath(text)
+    if len(text) <= LONGEST_PART and _ORDINARY.fullmatch(text):
+        whole = f"/{text.lower()}/"
+        if "./" not in whole and not _DEVICE.search(whole):
+            return RelPath(text)
     if not text or len(text) > LONGEST_PATH:
         raise UnsafeNameError(f"a path has 1 to {LONGEST_PATH} characters")
     if text.startswith("/"):
@@ -54,7 +56,7 @@ def safe_path(text: str) -> RelPath:
     for part in text.split("/"):
         if part in ("", ".", ".."):
             raise UnsafeNameError(f"a path here has no {part!r} part")
-        if len(part) > LONGEST_PART:
+        if len(part) > LONGEST_PART or len(part.encode("utf-8", "replace")) > LONGEST_PART:
             raise UnsafeNameError(f"a part of a path has at most {LONGEST_PART} characters")
         bad = next((c for c in part if c in _FORBIDDEN or unicodedata.category(c) in ("Cc", "Cf", "Cs")), None)
         if bad is not None:
@@ -68,7 +70,7 @@ def safe_path(text: str) -> RelPath:
 
 def fold(path: str) -> str:
     """The form in which two paths are the same file on a system that ignores case."""
-    return unicodedata.normalize("NFC", path).casefold()
+    return path.lower() if path.isascii() else unicodedata.normalize("NFC", path).casefold()
 
 
 def plain(text: str, longest: int = 2000) -> str:

@@ -43,26 +43,29 @@ class Archive:
         folded: dict[str, str] = {}
         total = 0
         for info in infos:
-            name = plain(info.orig_filename, 120)
             try:
                 path = safe_path(info.orig_filename.rstrip("/"))
             except UnsafeNameError as why:
                 raise _bad(
-                    self.source, "archive-hostile", f"its entry {name!r} could leave its folder: {why}"
+                    self.source, "archive-hostile", f"its entry {_shown(info)} could leave its folder: {why}"
                 ) from None
             if stat.S_ISLNK(info.external_attr >> 16):
-                raise _bad(self.source, "archive-hostile", f"its entry {name!r} is a symbolic link")
+                raise _bad(self.source, "archive-hostile", f"its entry {_shown(info)} is a symbolic link")
             if info.is_dir():
                 continue
             if info.flag_bits & 0x1:
-                raise _bad(self.source, "archive-encrypted", f"its entry {name!r} is encrypted")
+                raise _bad(self.source, "archive-encrypted", f"its entry {_shown(info)} is encrypted")
             twin = folded.setdefault(fold(path), path)
             if path in entries or twin != path:
-                raise _bad(self.source, "archive-hostile", f"two of its entries are the same file: {twin!r}, {name!r}")
+                raise _bad(
+                    self.source, "archive-hostile", f"two of its entries are the same file: {twin!r}, {_shown(info)}"
+                )
             total += info.file_size
             packed = max(info.compress_size, 1)
             if total > MOST_BYTES or (info.file_size > RATIO_FREE_BYTES and info.file_size > MOST_RATIO * packed):
-                raise _bad(self.source, "archive-bomb", f"its entry {name!r} would unpack to {info.file_size} bytes")
+                raise _bad(
+                    self.source, "archive-bomb", f"its entry {_shown(info)} would unpack to {info.file_size} bytes"
+                )
             entries[path] = info
         return entries
 
@@ -89,16 +92,17 @@ class Archive:
 
     def head(self, name: str, count: int) -> bytes:
         """The first bytes of an entry, without unpacking the rest; TrustError when even they are damaged."""
-        return self._inflated(self._entries[RelPath(name)], count)[:count]
+        return self._inflated(self._entries[RelPath(name)], count, 16 * count + 64)[:count]
 
-    def _inflated(self, info: zipfile.ZipInfo, most: int) -> bytes:
-        """Straight from the bytes: zipfile's own way to one entry costs more than inflating a small one."""
+    def _inflated(self, info: zipfile.ZipInfo, most: int, packed_most: int | None = None) -> bytes:
+        """Straight from the bytes: zipfile's own way to one entry costs more than inflating a small one. Only
+        ``packed_most`` bytes are looked at where that is said: what zlib is given and not asked for it copies."""
         at = info.header_offset
         lengths = self._data[at + 26 : at + 30]
         if bytes(self._data[at : at + 4]) != b"PK\x03\x04" or len(lengths) < 4:
             raise self._damaged(info, "it is not where the directory says")
         begin = at + 30 + int.from_bytes(lengths[:2], "little") + int.from_bytes(lengths[2:], "little")
-        packed = self._data[begin : begin + info.compress_size]
+        packed = self._data[begin : begin + min(info.compress_size, packed_most or info.compress_size)]
         if info.compress_type == zipfile.ZIP_STORED:
             return bytes(packed[:most])
         if info.compress_type == zipfile.ZIP_DEFLATED:
@@ -120,6 +124,10 @@ class Archive:
         """Every file with its bytes, in name order."""
         for name in self.names():
             yield name, self.read(name)
+
+
+def _shown(info: zipfile.ZipInfo) -> str:
+    return repr(plain(info.orig_filename, 120))
 
 
 def _bad(source: str, code: str, why: str) -> TrustError:

@@ -5,6 +5,7 @@ Classes are inflated once and searched for client-only names before any is parse
 
 import base64
 import hashlib
+import sys
 import zlib
 from collections.abc import Iterable, Iterator, Mapping
 
@@ -43,7 +44,7 @@ class Embedded(msgspec.Struct, frozen=True, kw_only=True):
 
 class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names``
-    are four bytes (a CRC) for each class name, to find classes that two archives bring; ``natives`` are native files.
+    and ``packages`` are four bytes (a CRC) for each class and package name, to find what two archives bring; ``natives`` are native files.
     """
 
     classes: int
@@ -51,6 +52,7 @@ class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     evidence: Evidence | None
     natives: tuple[str, ...]
     names: bytes
+    packages: bytes
 
 
 class Scanned(msgspec.Struct, frozen=True, kw_only=True):
@@ -134,7 +136,8 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         java_major=java_major(classes.highest) if classes.highest is not None else None,
         evidence=evidence,
         natives=tuple(path for path in archive.names() if path.endswith(_NATIVE)),
-        names=b"".join(zlib.crc32(name.encode()).to_bytes(4, "big") for name in sorted(classes.where)),
+        names=_checksums(classes.where),
+        packages=_checksums({name.rpartition("/")[0] for name in classes.where}),
     )
     embedded = tuple(_embedded(path, inner, game) for path, inner in inside)
     placement, sure = _placement(facts, evidence)
@@ -151,6 +154,10 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         sure=sure,
         findings=tuple(findings),
     )
+
+
+def _checksums(names: Iterable[str]) -> bytes:
+    return b"".join(zlib.crc32(name.encode()).to_bytes(4, sys.byteorder) for name in sorted(names))
 
 
 _CLEAN = Evidence(verdict="clean")

@@ -1,6 +1,7 @@
 """What several archives are to each other when one server gets them all."""
 
-from collections.abc import Iterator, Mapping, Sequence
+from array import array
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 from rhizon.core.archives.scan import Scanned
 from rhizon.core.finding import Finding
@@ -48,12 +49,16 @@ def _same_id(pairs: Pairs) -> Iterator[Finding]:
 
 def _same_classes(pairs: Pairs) -> Iterator[Finding]:
     """Every class that two archives bring counts once for the two."""
-    first: dict[bytes, str] = {}
+    packages = {name: frozenset(array("I", one.code.packages)) for name, one in pairs}
+    twice = _in_several(packages.values())
+    # only archives that share a package are looked at class by class: there are few, and classes are many
+    own = {name: frozenset(array("I", one.code.names)) for name, one in pairs if packages[name] & twice}
+    twice = _in_several(own.values())
+    first: dict[int, str] = {}
     shared: dict[tuple[str, str], int] = {}
-    for name, one in pairs:
-        names = one.code.names
-        for at in range(0, len(names), 4):
-            other = first.setdefault(names[at : at + 4], name)
+    for name, classes in own.items():
+        for one_class in classes & twice:
+            other = first.setdefault(one_class, name)
             if other != name:
                 shared[other, name] = shared.get((other, name), 0) + 1
     ids = {name: one.facts.id if one.facts is not None else name for name, one in pairs}
@@ -66,6 +71,15 @@ def _same_classes(pairs: Pairs) -> Iterator[Finding]:
                 what=f"{count} of its classes are in {left} too",
                 remedy="The one that is found first is used by both. Where that goes wrong, one of them has to go.",
             )
+
+
+def _in_several(sets: Iterable[frozenset[int]]) -> set[int]:
+    everything: set[int] = set()
+    twice: set[int] = set()
+    for one in sets:
+        twice |= everything & one
+        everything |= one
+    return twice
 
 
 def _embedded_twice(pairs: Pairs) -> Iterator[Finding]:
