@@ -15,7 +15,7 @@ import msgspec
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rhizon.core.archives.assembly import read_assembly
+from rhizon.core.archives.assembly import assemblies_together, read_assembly
 from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.facts import ArchiveFacts, read_facts
@@ -282,6 +282,27 @@ class Together(unittest.TestCase):
             scanned = {f"{at}.jar": whole(entries, f"{at}.jar") for at, entries in enumerate(archives)}
             with self.subTest(codes):
                 self.assertEqual([one.code for one in together(scanned, {"tarnholt": TARNHOLT})], codes)
+
+
+class Assemblies(unittest.TestCase):
+    """Built by samples/assemblies/build.sh."""
+
+    def test_a_plugin_and_the_loader_that_it_was_built_against(self) -> None:
+        folder = HAPPENED.with_name("assemblies")
+        read = {name: read_assembly((folder / name).read_bytes()) for name in ("Lantern.dll", "Wickhost.dll")}
+        plugin, loader = read["Lantern.dll"], read["Wickhost.dll"]
+        assert plugin is not None and loader is not None
+        self.assertEqual((plugin.name, plugin.version), ("Lantern", "2.1.0.0"))
+        self.assertEqual(plugin.framework, ".NETFramework,Version=v4.7.2")
+        self.assertIn(("Wickhost", "5.4.0.0"), [(one.name, one.version) for one in plugin.references])
+        newer = msgspec.structs.replace(loader, version="6.0.0.0")
+        for beside, codes in ((loader, []), (newer, ["assembly-version"])):
+            found = assemblies_together({"Lantern.dll": plugin, "Wickhost.dll": beside})
+            self.assertEqual([one.code for one in found], codes)
+        whole = (folder / "Lantern.dll").read_bytes()
+        for cut in range(0, len(whole), 97):
+            found = read_assembly(whole[:cut])
+            self.assertTrue(found is None or found.name in ("Lantern", ""), found)
 
 
 class Notations(unittest.TestCase):

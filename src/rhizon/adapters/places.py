@@ -36,6 +36,10 @@ class Places(NamedTuple):
         return self.state / "runtimes"
 
     @property
+    def carried(self) -> Path:
+        return self.state / "pack-archives"
+
+    @property
     def probes(self) -> Path:
         return self.state / "runtime-probes.json"
 

@@ -9,7 +9,7 @@ from rhizon.adapters.files import read_bytes, translated
 from rhizon.adapters.scans import Scans
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
-from rhizon.core.archives.assembly import Assembly, read_assembly
+from rhizon.core.archives.assembly import Assembly, assemblies_together, read_assembly
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.scan import Scanned, scan
 from rhizon.core.archives.together import together
@@ -106,4 +106,5 @@ def _no_assembly(name: str) -> Finding:
 def scan_together(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[Finding]:
     """What the files are to each other."""
     archives = {Path(one.path).name: one.archive for one in files if one.archive is not None}
-    return together(archives, {game.id: game for game in games})
+    assemblies = {Path(one.path).name: one.assembly for one in files if one.assembly is not None}
+    return [*together(archives, {game.id: game for game in games}), *assemblies_together(assemblies)]

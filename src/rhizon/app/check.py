@@ -53,7 +53,6 @@ def check(host: Host, folder: Path) -> Checked:
         findings.append(
             _finding("unfinished-change", "error", ".rhizon", "a change was cut short", "Run rhizon provision again.")
         )
-    findings += _runtime(instance)
     findings += _licence(home, game, instance)
     findings += _files(home, inventory)
     findings += _strangers(home, game, lock, inventory)
@@ -68,7 +67,7 @@ def check(host: Host, folder: Path) -> Checked:
         game=game.title,
         files=len(inventory.files),
         running=running.pid if running else None,
-        findings=tuple(worst_first(findings)),
+        findings=(*_runtime(instance), *worst_first(findings)),
     )
 
 

@@ -17,7 +17,7 @@ from rhizon.core.finding import SEVERITIES, Finding
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
-from rhizon.core.model.pack import PACK_FILE, Pack
+from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
 
 __all__ = ["Inspected", "inspect"]
 
@@ -105,7 +105,8 @@ def _pack(path: Path) -> Inspected:
     pack, files = read_pack(path)
     trees: dict[str, int] = {}
     for name in files:
-        tree = name.split("/")[1]
+        head, below = name.split("/")[:2]
+        tree = head if head == PACK_ARCHIVES else below
         trees[tree] = trees.get(tree, 0) + 1
     identity = _identity(path) if path.is_file() else {}
     return Inspected(path=str(path), kind="pack", pack=pack, files=len(files), trees=trees, **identity)

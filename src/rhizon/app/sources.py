@@ -1,12 +1,13 @@
 """What a server is made from: a content list, a pack (folder or ``.rhz``), a lock or a folder of archives."""
 
+import hashlib
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Literal
 
 import msgspec
 
-from rhizon.adapters.files import read_bytes
+from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.app.context import Host
 from rhizon.app.local import list_of_folder
 from rhizon.app.reporter import Reporter
@@ -15,7 +16,7 @@ from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import Lock
-from rhizon.core.model.pack import PACK_FILE, PACK_TREES, Pack, PackMemory
+from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, PACK_TREES, Pack, PackMemory
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.solve import Request, from_list, from_pack
 
@@ -26,7 +27,8 @@ LARGEST_PACK = 4 << 30
 
 
 class Source(msgspec.Struct, frozen=True, kw_only=True):
-    """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack."""
+    """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack, ``carried``
+    are the archives in it."""
 
     kind: Literal["list", "pack", "lock"]
     label: str
@@ -42,6 +44,7 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     memory_mib: int | None = None
     pack_memory: PackMemory | None = None
     overlay: Mapping[RelPath, bytes] = {}
+    carried: Mapping[RelPath, bytes] = {}
     document: ContentList | Pack | Lock
 
     @property
@@ -65,7 +68,23 @@ def read_any(host: Host, path: Path, game: str | None, reporter: Reporter) -> So
     DocumentError."""
     if path.is_dir() and not (path / PACK_FILE).is_file():
         return _from_list(path, list_of_folder(host, path, game, reporter))
-    return read_source(path)
+    source = read_source(path)
+    if source.kind == "pack" and source.carried:
+        return msgspec.structs.replace(source, archives=(str(_laid_out(host, source.carried)),))
+    return source
+
+
+def _laid_out(host: Host, carried: Mapping[RelPath, bytes]) -> Path:
+    """The archives that a pack carries, as files: a folder of their own by what they are."""
+    names = sorted(carried)
+    key = hashlib.sha256("".join(f"{name}{hashlib.sha256(carried[name]).hexdigest()}" for name in names).encode())
+    folder = host.places.carried / key.hexdigest()[:32]
+    with translated("keep the archives of a pack", folder):
+        for name in names:
+            file = folder / name.replace("/", "-")
+            if not file.is_file() or file.stat().st_size != len(carried[name]):
+                write_atomic(file, carried[name])
+    return folder
 
 
 def read_source(path: Path) -> Source:
@@ -121,6 +140,7 @@ def _from_pack(path: Path) -> Source:
         for name, data in files.items():
             if name.startswith(head):
                 overlay[safe_path(name.removeprefix(head))] = data
+    head = f"{PACK_ARCHIVES}/"
     return Source(
         kind="pack",
         label=path.name,
@@ -132,6 +152,7 @@ def _from_pack(path: Path) -> Source:
         settings=pack.settings,
         pack_memory=pack.memory,
         overlay=overlay,
+        carried={RelPath(name.removeprefix(head)): data for name, data in files.items() if name.startswith(head)},
         document=pack,
     )
 
@@ -151,12 +172,13 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
             hint="docs/formats.md shows what a pack looks like.",
         )
     pack = decode(Pack, description, f"{path}/{PACK_FILE}")
-    wrong = sorted(name for name in files if not name.startswith(tuple(f"files/{tree}/" for tree in PACK_TREES)))
+    trees = (*(f"files/{tree}/" for tree in PACK_TREES), f"{PACK_ARCHIVES}/")
+    wrong = sorted(name for name in files if not name.startswith(trees))
     if wrong:
         raise InputError(
             "pack-stray-files",
             f"{path} has files that belong to no tree: {', '.join(plain(name, 80) for name in wrong[:5])}",
-            hint="A pack holds rhizon-pack.toml and the trees files/shared, files/server and files/player.",
+            hint="A pack holds rhizon-pack.toml the trees files/shared, files/server and files/player, and archives.",
         )
     return pack, files
 

@@ -65,7 +65,7 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
         game=game,
         catalogs=catalogs,
         lock=lock,
-        findings=[*solution.findings, *_left_out(lock), *_added(source, lock)],
+        findings=[*solution.findings, *_left_out(source, lock), *_added(source, lock)],
         runtime=runtime,
         runtime_why=tuple(why_runtime(game, lock)) if runtime is not None else (),
         settings=settings,
@@ -74,7 +74,10 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
     )
 
 
-def _left_out(lock: Lock) -> list[Finding]:
+def _left_out(source: Source, lock: Lock) -> list[Finding]:
+    """Of archives that were named: a list says itself what is optional, a folder does not."""
+    if not source.archives:
+        return []
     return [
         Finding(
             code="optional-left-out",

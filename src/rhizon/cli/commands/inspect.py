@@ -47,10 +47,32 @@ def command(files: tuple[Path, ...], game: str | None, out: Output) -> int:
                 _render(to, one)
         if len(archives) > 1:
             _render_archives(to, archives, findings)
-        show_findings(to, worst_first(findings))
+        shown, more = (worst_first(findings), []) if out.verbose else _few_of_each(worst_first(findings))
+        show_findings(to, shown)
+        for line in more:
+            say(to, line)
 
     out.result(seen[0] if len(seen) == 1 else seen, render, findings)
     return 1 if any(one.severity == "error" for one in findings) else 0
+
+
+MOST_OF_ONE = 5  # findings of one code that are shown: a table of 300 archives must stay readable
+
+
+def _few_of_each(findings: list["Finding"]) -> tuple[list["Finding"], list[str]]:
+    """The first findings of each code, and how many more there are."""
+    counts: dict[str, int] = {}
+    shown = []
+    for one in findings:
+        counts[one.code] = counts.get(one.code, 0) + 1
+        if counts[one.code] <= MOST_OF_ONE:
+            shown.append(one)
+    more = [
+        f"{count - MOST_OF_ONE} more findings like these: {code} (--verbose shows all)"
+        for code, count in counts.items()
+        if count > MOST_OF_ONE
+    ]
+    return shown, more
 
 
 def _render(to: "Console", one: "Inspected") -> None:
@@ -175,7 +197,10 @@ def _render_archives(to: "Console", archives: list["Inspected"], findings: list[
     good = not any(x.severity == "error" for x in findings)
     verdict(to, ", ".join([f"{len(files)} archives, {total}", *filter(None, told)]), good=good)
     columns = ("item", "release", "placement", "code", "loaders", "game versions", "Java", "size", "")
-    show_table(to, columns, [_row(one) for one in files], right=("Java", "size"))
+    rows = [_row(one) for one in files]
+    show_table(to, columns, rows, right=("Java", "size"))
+    if any(row[2].endswith("*") for row in rows):
+        say(to, "* the author says nothing of the placement, or the code shows otherwise")
 
 
 def _row(file: "ScannedFile") -> tuple[str, ...]:

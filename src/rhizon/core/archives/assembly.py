@@ -3,13 +3,15 @@
 The file format (ECMA-335, partition II) is dnfile's work.
 """
 
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 import msgspec
 
+from rhizon.core.finding import Finding
 from rhizon.core.names import plain
 
-__all__ = ["Assembly", "AssemblyReference", "read_assembly"]
+__all__ = ["Assembly", "AssemblyReference", "assemblies_together", "read_assembly"]
 
 _MOST_REFERENCES = 2_000
 _FRAMEWORK_MARK = "TargetFrameworkAttribute"
@@ -57,6 +59,22 @@ def read_assembly(data: bytes) -> Assembly | None:
         )
     except (pefile.PEFormatError, dnfile.errors.dnFormatError, ValueError, IndexError, AttributeError, TypeError):
         return None  # whatever is broken in it, it is no assembly that a runtime would load
+
+
+def assemblies_together(assemblies: Mapping[str, Assembly]) -> Iterator[Finding]:
+    """Over assemblies by file name: those that were built against another major version of one that is here."""
+    here = {one.name: one for one in assemblies.values()}
+    for file, one in sorted(assemblies.items()):
+        for asked in one.references:
+            other = here.get(asked.name)
+            if other is not None and other.version.partition(".")[0] != asked.version.partition(".")[0]:
+                yield Finding(
+                    code="assembly-version",
+                    severity="error",
+                    subject=file,
+                    what=f"it was built against {asked.name} {asked.version}, here is {other.version}",
+                    remedy="Get a release of it that was built for this one; it would fail when it is loaded.",
+                )
 
 
 def _text(value: object) -> str:

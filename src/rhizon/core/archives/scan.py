@@ -43,8 +43,9 @@ class Embedded(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
-    """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names``
-    and ``packages`` are four bytes (a CRC) for each class and package name, to find what two archives bring; ``natives`` are native files.
+    """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names`` and
+    ``packages`` are four bytes (a CRC) for each class and package name, to find what two bring; ``natives`` are
+    native files.
     """
 
     classes: int

@@ -212,8 +212,7 @@ class InstallerRule(Strict, frozen=True, kw_only=True):
 
 class LoaderDefinition(Strict, frozen=True, kw_only=True):
     """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
-    a hybrid takes mods and plugins, and has one for each. ``assembly`` is the .NET assembly that its plugins are built
-    against, whose version is the loader build."""
+    a hybrid takes mods and plugins, and has one for each."""
 
     title: Line
     kinds: tuple[ContentKind, ...]
@@ -221,7 +220,6 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
     command: Command
     installer: InstallerRule | None = None
     metadata: tuple[MetadataRule, ...] = ()
-    assembly: Line = ""
 
     @property
     def hybrid(self) -> bool:

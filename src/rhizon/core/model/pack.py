@@ -1,7 +1,7 @@
 """The pack: releases fixed by its author, with files to lay over.
 
-A folder, or the same as a zip ending in ``.rhz``, with ``rhizon-pack.toml`` at its root and the trees
-``files/shared``, ``files/server`` and ``files/player``.
+A folder, or the same as a zip ending in ``.rhz``, with ``rhizon-pack.toml`` at its root, the trees ``files/shared``,
+``files/server`` and ``files/player``, and ``archives``: content that no catalog need know.
 """
 
 from typing import Literal
@@ -9,10 +9,11 @@ from typing import Literal
 from rhizon.core.model.base import Id, Line, Mib, Strict
 from rhizon.core.version import Version
 
-__all__ = ["PACK_FILE", "PACK_TREES", "Pack", "PackMemory", "PackTarget"]
+__all__ = ["PACK_ARCHIVES", "PACK_FILE", "PACK_TREES", "Pack", "PackMemory", "PackTarget"]
 
 PACK_FILE = "rhizon-pack.toml"
 PACK_TREES = ("shared", "server", "player")
+PACK_ARCHIVES = "archives"
 
 
 class PackTarget(Strict, frozen=True, kw_only=True):
