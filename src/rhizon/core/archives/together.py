@@ -111,19 +111,25 @@ def _missing(pairs: Pairs) -> Iterator[Finding]:
         for inner in one.embedded:
             if inner.id is not None and inner.version is not None:
                 stand_ins.setdefault(inner.id, set()).add(inner.version)
-    for name, one in pairs:
+    wanting: dict[str, list[str]] = {}
+    for _, one in pairs:
         for need in one.facts.requires if one.facts is not None else ():
+            assert one.facts is not None
             here = {other: own.get(other.id, set()) | stand_ins.get(other.id, set()) for other in need.alternatives}
             if not any(other.range.admits(version) for other, versions in here.items() for version in versions):
-                wanted = " or ".join(f"{other.id} {other.range}".removesuffix(" *") for other in here)
-                there = ", ".join(f"{other.id} {one}" for other, found in here.items() for one in sorted(found))
-                yield Finding(
-                    code="dependency-missing",
-                    severity="error",
-                    subject=name,
-                    what=f"it needs {wanted}, {f'here is {there}' if there else 'which is not here'}",
-                    remedy="Add it, or provision with a catalog that has it.",
-                )
+                names = " or ".join(other.id for other in here)
+                ranges = " or ".join(other.range.text for other in here)
+                wanting.setdefault(names, []).append(f"{one.facts.id} {one.facts.version} ({ranges})")
+    for names, asking in sorted(wanting.items()):
+        versions = sorted({version for name in names.split(" or ") for version in own.get(name, ())})
+        there = f"only {', '.join(map(str, versions))} is here" if versions else "it is not here"
+        yield Finding(
+            code="dependency-missing",
+            severity="error",
+            subject=names,
+            what=f"{there}, and is needed by {', '.join(asking)}",
+            remedy="Add it, or provision with a catalog that has it.",
+        )
 
 
 def _look_alike(pairs: Pairs) -> Iterator[Finding]:
