@@ -16,6 +16,9 @@ from rhizon.core.solve.search import Assumption, Search
 __all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current", "smallest_hitting_set"]
 
 MOST_CORES = 80
+MOST_TRIMS = 4
+MOST_DELETED = 12
+MOST_WORK = 40_000  # searches times items, over one whole question: some ten seconds where each search is hard
 MOST_NODES = 40_000  # of the search for the cheapest steps, over one whole question
 
 
@@ -114,6 +117,7 @@ def most_current(
     down, and the cheapest steps that satisfy everything refused so far are asked next: their sum is a lower bound.
     When that cannot be weighed up any more the choice in the order of the list is what was found. Raises RefusedError.
     """
+    before = search.runs
     listed = search.run(wishes, hard)
     most = sum(_place(one, listed, search) for one in ladders)
     if most == 0:
@@ -141,11 +145,35 @@ def most_current(
         try:
             chosen = search.run(wishes, [*hard, *asked])
         except RefusedError as refused:
-            items = {one.item for one in asked if one.tag in refused.assumed}
-            refusals.append({item: steps[item] + 1 for item in sorted(items)})
+            core = _trimmed(search, wishes, hard, [one for one in asked if one.tag in refused.assumed])
+            refusals.append({one.item: steps[one.item] + 1 for one in sorted(core)})
+            if (search.runs - before) * len(search.space) > MOST_WORK:
+                return Current(listed, most, proved=False)
             continue
         behind = sum(_place(one, chosen, search) for one in ladders)
         return Current(chosen, behind, proved=True)
+
+
+def _trimmed(
+    search: Search, wishes: Sequence[str], hard: Sequence[Assumption], core: list[Assumption]
+) -> list[Assumption]:
+    """Fewer assumptions that are refused all the same: asked alone as long as that leaves some out, then, where they
+    are few, without each in turn. The smaller a refusal, the fewer ways there are to satisfy it."""
+    for _ in range(MOST_TRIMS):
+        try:
+            search.run(wishes, [*hard, *core])
+        except RefusedError as refused:
+            smaller = [one for one in core if one.tag in refused.assumed]
+            if len(smaller) == len(core):
+                break
+            core = smaller
+    for one in core if len(core) <= MOST_DELETED else ():
+        rest = [other for other in core if other is not one]
+        try:
+            search.run(wishes, [*hard, *rest])
+        except RefusedError as refused:
+            core = [other for other in rest if other.tag in refused.assumed]
+    return core
 
 
 def _place(ladder: Ladder, chosen: dict[str, Release], search: Search) -> int:
@@ -161,7 +189,12 @@ def _least(ladder: Ladder, search: Search) -> int:
 
 
 class _Weigher:
-    """Finds the cheapest steps above a floor that satisfy refusals, until it has looked at too many ways."""
+    """Finds the cheapest steps above a floor that satisfy refusals, until it has looked at too many ways.
+
+    Iterative deepening over the total; each step branches on the ways out of the refusal that has fewest, and what an
+    earlier branch has tried is barred from the later ones. Refusals that share no item each cost their cheapest way
+    out, which bounds the total from below.
+    """
 
     def __init__(self, floor: Mapping[str, int]) -> None:
         self._floor = floor
@@ -171,26 +204,49 @@ class _Weigher:
     def cheapest(self, refusals: Sequence[dict[str, int]]) -> dict[str, int] | None:
         """Least total of steps so that of each refusal some item goes as far down as it asks."""
         while self._nodes <= MOST_NODES:
-            found = self._within(refusals, self._budget, {})
+            found = self._within(refusals, self._budget, {}, {})
             if found is not None:
                 return found
             self._budget += 1
         return None
 
-    def _at(self, item: str, steps: Mapping[str, int]) -> int:
-        return steps.get(item, self._floor[item])
-
-    def _within(self, refusals: Sequence[dict[str, int]], budget: int, steps: dict[str, int]) -> dict[str, int] | None:
+    def _within(
+        self, refusals: Sequence[dict[str, int]], budget: int, steps: dict[str, int], barred: dict[str, int]
+    ) -> dict[str, int] | None:
         self._nodes += 1
         if self._nodes > MOST_NODES:
             return None
-        unmet = [one for one in refusals if all(self._at(item, steps) < far for item, far in one.items())]
-        if not unmet:
+        floor = self._floor
+        open_ones = []
+        for one in refusals:
+            ways = []
+            for item, far in one.items():
+                at = steps.get(item, floor[item])
+                if at >= far:
+                    break
+                if far < barred.get(item, far + 1):
+                    ways.append((far - at, item, far))
+            else:
+                if not ways:
+                    return None
+                open_ones.append((len(ways), min(ways)[0], ways, one))
+        if not open_ones:
             return steps
-        for item, far in sorted(unmet[0].items(), key=lambda one: (one[1] - self._at(one[0], steps), one[0])):
-            cost = far - self._at(item, steps)
+        open_ones.sort(key=lambda one: (one[0], -one[1]))
+        used: set[str] = set()
+        least = 0
+        for _, cost, _, one in open_ones:
+            if used.isdisjoint(one):
+                used.update(one)
+                least += cost
+        if least > budget:
+            return None
+        rest = [one for _, _, _, one in open_ones]
+        barred = dict(barred)
+        for cost, item, far in sorted(open_ones[0][2]):
             if cost <= budget:
-                found = self._within(unmet, budget - cost, steps | {item: far})
+                found = self._within(rest, budget - cost, steps | {item: far}, barred)
                 if found is not None:
                     return found
+            barred[item] = far
         return None

@@ -43,10 +43,12 @@ class _State(NamedTuple):
 
 
 class Search:
-    """A search that can be asked again under other assumptions and keeps what it has learned."""
+    """A search that can be asked again under other assumptions and keeps what it has learned; ``runs`` counts how often
+    it was."""
 
     def __init__(self, space: Space) -> None:
         self.space = space
+        self.runs = 0
         self._engine = space.engine
         self._needs: list[Requirement] = []
         self._wishes = 0  # how many of them, the first ones, are the list's own: those no stand-in meets
@@ -58,6 +60,7 @@ class Search:
 
     def run(self, wishes: Sequence[str], assumptions: Sequence[Assumption] = ()) -> dict[str, Release]:
         """One release for each wish and all that they need. Raises RefusedError, GaveUpError."""
+        self.runs += 1
         self._reset(wishes, {one.item for one in assumptions})
         engine = self._engine
         patience = engine.conflicts + PATIENCE

@@ -59,6 +59,10 @@ class Space:
             for inner in carried:
                 self._embedding.setdefault(inner, []).append(name)
 
+    def __len__(self) -> int:
+        """How many items were touched so far."""
+        return len(self._by_var)
+
     def project(self, name: str) -> Project:
         """The item as a variable; unknown items can only be absent."""
         known = self._projects.get(name)
