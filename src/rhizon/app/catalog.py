@@ -1,6 +1,5 @@
 """Make a catalog from a folder of archives."""
 
-import hashlib
 from pathlib import Path
 
 import msgspec
@@ -10,7 +9,7 @@ from rhizon.adapters.games import Games
 from rhizon.app.archives import archive_files, scan_files
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
-from rhizon.app.shelving import Shelved, items_of, shelved
+from rhizon.app.shelving import Shelved, item_documents, items_of, shelved
 from rhizon.core.errors import DocumentError, InputError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.catalog import (
@@ -19,8 +18,6 @@ from rhizon.core.model.catalog import (
     CatalogRoot,
     GameShelf,
     HostFiles,
-    ItemIndex,
-    ItemLine,
     LoaderBuild,
     ServerFiles,
     Shelf,
@@ -114,24 +111,10 @@ def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[
     games = sorted(
         {one.game for one in found} | {one.game for one in shelf.server} | {one.game for one in shelf.loader}
     )
-    documents = {}
+    documents: dict[str, bytes] = {}
     for game in games:
         items = items_of(game, [one for one in found if one.game == game], findings)
-        for item in items:
-            documents[f"{game}/items/{item.id}.json"] = encode_json(item)
-        index = ItemIndex(
-            format="rhizon-index/1",
-            items={
-                one.id: ItemLine(
-                    title=one.title,
-                    kind=one.kind,
-                    provides=tuple(sorted({given.id for release in one.releases for given in release.provides})),
-                    sha256=hashlib.sha256(documents[f"{game}/items/{one.id}.json"]).hexdigest(),
-                )
-                for one in items
-            },
-        )
-        documents[f"{game}/items.json"] = encode_json(index)
+        documents |= item_documents(items, f"{game}/items.json", f"{game}/items")
         documents[f"{game}/host.json"] = encode_json(_host_files(folder, shelf, game))
     root = CatalogRoot(
         format="rhizon-catalog/1",

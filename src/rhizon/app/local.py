@@ -1,6 +1,5 @@
 """Archives that no catalog need know: those that a list names, and a plain folder of archives as a source."""
 
-import hashlib
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -8,10 +7,10 @@ from rhizon.adapters.catalogs import LocalTransport
 from rhizon.app.archives import ENDINGS, archive_files, scan_files, scan_together
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
-from rhizon.app.shelving import items_of, shelved
+from rhizon.app.shelving import item_documents, items_of, shelved
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
-from rhizon.core.model.catalog import CatalogRoot, GameShelf, HostFiles, ItemIndex, ItemLine
+from rhizon.core.model.catalog import CatalogRoot, GameShelf, HostFiles
 from rhizon.core.model.contentlist import ContentList, Wish
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
@@ -56,19 +55,9 @@ def local_archives(
             found.append(known)
             by_path[path] = file
     items = items_of(game.id, found, findings)
-    documents = {f"items/{item.id}.json": encode_json(item) for item in items}
-    lines = {
-        item.id: ItemLine(
-            title=item.title,
-            kind=item.kind,
-            provides=tuple(sorted({given.id for release in item.releases for given in release.provides})),
-            sha256=hashlib.sha256(documents[f"items/{item.id}.json"]).hexdigest(),
-        )
-        for item in items
-    }
+    documents = item_documents(items, "items.json", "items")
     shelf = GameShelf(index=RelPath("items.json"), items=RelPath("items"), host=RelPath("host.json"))
     root = CatalogRoot(format="rhizon-catalog/1", name=LOCAL, games={game.id: shelf})
-    documents["items.json"] = encode_json(ItemIndex(format="rhizon-index/1", items=lines))
     documents["host.json"] = encode_json(HostFiles(format="rhizon-host-files/1", server=(), loaders=()))
     documents["catalog.json"] = encode_json(root)
     where = ", ".join(paths)

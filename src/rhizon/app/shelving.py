@@ -1,6 +1,7 @@
 """Archives as items of a catalog: what they say, what their code shows, and what a facts file beside them corrects."""
 
-from collections.abc import Iterable
+import hashlib
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -10,13 +11,14 @@ from rhizon.app.archives import ScannedFile
 from rhizon.core.archives.facts import ArchiveFacts
 from rhizon.core.archives.scan import Scanned, runtime_range
 from rhizon.core.finding import Finding
-from rhizon.core.model.catalog import Artefact, Item, Provided, Release, ReleaseFacts
+from rhizon.core.model.catalog import Artefact, Item, ItemIndex, ItemLine, Provided, Release, ReleaseFacts
 from rhizon.core.model.contentlist import CHANNELS, Channel
+from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version
 
-__all__ = ["Shelved", "items_of", "shelved"]
+__all__ = ["Shelved", "item_documents", "items_of", "shelved"]
 
 FACTS_ENDING = ".facts.toml"
 
@@ -112,3 +114,18 @@ def items_of(game: str, found: Iterable[Shelved], findings: list[Finding]) -> li
             )
         )
     return items
+
+
+def item_documents(items: Sequence[Item], index: str, folder: str) -> dict[str, bytes]:
+    """The documents of items by path: one for each below ``folder``, and the index that names each with its hash."""
+    documents = {f"{folder}/{item.id}.json": encode_json(item) for item in items}
+    lines = {
+        item.id: ItemLine(
+            title=item.title,
+            kind=item.kind,
+            provides=tuple(sorted({given.id for release in item.releases for given in release.provides})),
+            sha256=hashlib.sha256(documents[f"{folder}/{item.id}.json"]).hexdigest(),
+        )
+        for item in items
+    }
+    return documents | {index: encode_json(ItemIndex(format="rhizon-index/1", items=lines))}

@@ -1,0 +1,171 @@
+"""Archives through the real program: folders of them, those that lists and packs bring, and the runtimes they need."""
+
+import json
+import os
+import shutil
+import subprocess
+import unittest
+import zipfile
+from pathlib import Path
+from unittest import mock
+
+from rhizon.adapters.places import Places
+from rhizon.app import archives
+from rhizon.app.context import Host
+from tests.support import CATALOG, PACK, PROGRAM, TARNHOLT, Case, jar, java17
+
+PLACEMENT = Path(__file__).parents[1] / "placement"
+
+
+HEAD = 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\n'
+
+
+def mod(ident: str, **fields: object) -> bytes:
+    about = {"id": ident, "version": "1.0", "form": 2, "keelson": "*"} | fields
+    return jar({"keel/about.json": json.dumps(about)})
+
+
+class Sources(Case):
+    def lock_of(self, source: object, *more: object) -> dict[str, str]:
+        done = self.rhizon("solve", source, "--catalog", CATALOG, "--lock", "made.json", *more)
+        self.assertEqual(done.code, 0, done.err)
+        lock = json.loads((self.folder / "made.json").read_text())
+        return {one["id"]: f"{one['version']} {one['file']['catalog']}" for one in lock["releases"]}
+
+    def test_a_pack_brings_archives(self) -> None:
+        shutil.copytree(PACK, self.folder / "pack")
+        self.write("pack/archives/lamplighter.jar", mod("lamplighter", needs={"marshlib": ">=2"}))
+        described = self.folder / "pack/rhizon-pack.toml"
+        described.write_text(described.read_text().replace("[content]", '[content]\nlamplighter = "1.0"'))
+        folder = self.lock_of("pack")
+        self.assertEqual(folder["lamplighter"], "1.0 local-archives")
+        self.assertEqual(folder["marshlib"], "2.4.1 harbour-shelf")
+        with zipfile.ZipFile(self.folder / "pack.rhz", "w") as made:
+            for file in sorted((self.folder / "pack").rglob("*")):
+                made.write(file, file.relative_to(self.folder / "pack"))
+        self.assertEqual(self.lock_of("pack.rhz"), folder)
+        self.write("pack/stray/x.jar", b"x")
+        stray = self.rhizon("solve", "pack", "--catalog", CATALOG, "--json")
+        self.assertEqual((stray.code, stray.error["code"]), (2, "pack-stray-files"))
+
+    def test_the_target_is_the_one_that_most_agree_on(self) -> None:
+        for number in range(3):
+            self.write(f"mods/own{number}.jar", mod(f"own{number}", tarnholt="4.1"))
+        self.write("mods/newest.jar", mod("newest", tarnholt="4.2"))
+        self.write("mods/twice-1.jar", mod("twice", tarnholt="4.1"))
+        self.write("mods/twice-2.jar", mod("twice", tarnholt="4.1", version="1.2"))
+        self.write("mods/lonely.jar", mod("lonely", needs={"no-such-thing": "*"}))
+        done = self.rhizon("solve", "mods", "--catalog", CATALOG, "--dry-run", "--json")
+        result = done.json["result"]
+        self.assertEqual(result["target"]["game_version"], "4.1")
+        self.assertEqual(
+            {one["id"]: one["version"] for one in result["releases"]},
+            {"own0": "1.0", "own1": "1.0", "own2": "1.0", "twice": "1.2"},
+        )
+        why = {one["id"]: one["reason"] for one in result["dropped"]}
+        self.assertIn("is for Tarnholt 4.2", why["newest"])
+        self.assertIn("no-such-thing", why["lonely"])
+        self.assertIn(("same-id", "twice"), [(one["code"], one["subject"]) for one in done.json["findings"]])
+
+    def test_wrong_ones(self) -> None:
+        self.write("mods/readme.txt", "hello")
+        self.write("mods/strange.jar", jar({"x.txt": "1"}))
+        self.write(
+            "list.list.toml",
+            HEAD + 'archives = ["gone"]\n[content]\n',
+        )
+        for arguments, code in (
+            (("solve", "mods"), "no-archives"),
+            (("solve", "mods", "--game", "tarnhold"), "unknown-game"),
+            (("solve", "list.list.toml"), "no-such-file"),
+            (("inspect", "mods", "--game", "tarnhold"), "unknown-game"),
+        ):
+            extra = ("--catalog", CATALOG) if arguments[0] == "solve" else ()
+            done = self.rhizon(*arguments, *extra, "--json")
+            self.assertEqual((done.code, done.error["code"]), (2, code))
+
+    def test_an_archive_is_read_once(self) -> None:
+        file = self.write("mods/own.jar", mod("own", side="server"))
+        host = Host(Places(self.folder / "state", self.folder / "config"))
+        [first] = archives.scan_files(host, [file], [TARNHOLT])
+        with mock.patch.object(archives, "scan", side_effect=AssertionError("it was read again")):
+            [again] = archives.scan_files(host, [file], [TARNHOLT])
+            other = file.rename(file.with_name("renamed.jar"))
+            [renamed] = archives.scan_files(host, [other], [TARNHOLT])
+        assert first.archive is not None and renamed.archive is not None
+        self.assertEqual(first, again)
+        self.assertEqual((renamed.archive.source, renamed.archive.placement), ("renamed.jar", "server"))
+        (self.folder / "state/archive-facts.sqlite3").write_bytes(b"no database" * 999)
+        self.assertEqual(archives.scan_files(host, [other], [TARNHOLT])[0].archive, renamed.archive)
+
+    def test_a_facts_file_corrects_what_an_archive_says(self) -> None:
+        shutil.copy(PLACEMENT / "guarded-0.jar", self.write("shelf/archives/x", "").parent)
+        built = self.rhizon("catalog", "build", "shelf", "--json")
+        self.assertEqual([one["code"] for one in built.json["findings"]], ["client-code-reached"])
+        self.write("shelf/archives/guarded-0.jar.facts.toml", 'format = "rhizon-facts/1"\nplacement = "server"\n')
+        self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").json.get("findings", []), [])
+        item = json.loads((self.folder / "shelf/tarnholt/items/guarded-0.json").read_text())
+        self.assertEqual((item["releases"][0]["placement"], item["releases"][0]["runtime"]), ("server", ">=17"))
+        self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").json["result"]["written"], [])
+
+
+@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+class OnARealServer(Case):
+    def test_plugins_and_mods_on_a_hybrid_loader(self) -> None:
+        content = "".join(f'{name} = "*"\n' for name in ("reedlight", "tollgate", "ferrybell"))
+        target = '[target]\ngame_version = "4.2"\nloader = "twinhull"\nruntime = "17"\n'
+        self.write("h.list.toml", f"{HEAD}{target}[content]\n{content}")
+        made = self.rhizon(
+            "provision",
+            "h.list.toml",
+            "h",
+            "--catalog",
+            CATALOG,
+            "--accept-licence",
+            "--set",
+            "address=127.0.0.1",
+            "--json",
+        )
+        self.assertEqual(made.code, 0, made.out + made.err)
+        plugins = sorted(one.name for one in (self.folder / "h/plugins").iterdir())
+        self.assertEqual(plugins, ["harbourwatch-0.6.1.jar", "tollgate-1.1.0.jar"])
+        run = subprocess.run(
+            [*PROGRAM, "run", "h"], cwd=self.folder, env=self.environment(), input="stop\n",
+            capture_output=True, text=True, timeout=120,
+        )  # fmt: skip
+        self.assertEqual(run.returncode, 0, run.stdout + run.stderr)
+        self.assertRegex(run.stdout + run.stderr, r"gates open on port \d+ with 5 pieces")
+
+    def test_the_runtime_that_was_named_and_those_that_are_none(self) -> None:
+        real = java17()
+        assert real is not None
+        self.write("mods/own.jar", mod("own"))
+        fake = self.write("fake/bin/java", "#!/bin/sh\necho hello\n")
+        fake.chmod(0o755)
+        older = self.write("older/bin/java", "#!/bin/sh\nprintf '    java.specification.version = 11\\n' >&2\n")
+        older.chmod(0o755)
+        common = ("provision", "mods", "d", "--catalog", CATALOG, "--dry-run", "--json")
+        made = self.rhizon(*common, "--runtime", Path(real).parents[1])
+        self.assertEqual(made.json["result"]["runtime"]["program"], real)
+        self.assertIn("Tarnholt 4.2 runs on >=17", made.json["result"]["runtime_why"])
+        for program, code in (("fake", "no-runtime"), ("nowhere", "no-runtime"), ("older/bin/java", "no-target")):
+            done = self.rhizon(*common, "--runtime", program)
+            self.assertEqual(done.error["code"], code)
+
+    def test_a_runtime_that_cannot_be_fetched(self) -> None:
+        self.write("mods/own.jar", mod("own"))
+        self.write("l.list.toml", 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\narchives = ["mods"]\n'
+                   '[target]\nruntime = "21"\n[content]\nown = "*"\n')  # fmt: skip
+        known = [one["major"] for one in self.rhizon("runtimes", "--json").json["result"]]
+        if 21 in known:
+            self.skipTest("Java 21 is on this machine")
+        away = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple", "PIP_CONFIG_FILE": os.devnull, "PIP_RETRIES": "0"}
+        done = subprocess.run(
+            [*PROGRAM, "provision", "l.list.toml", "d", "--catalog", str(CATALOG), "--fetch-runtime", "--json"],
+            cwd=self.folder, env={**self.environment(), **away, "PIP_EXTRA_INDEX_URL": "", "PIP_FIND_LINKS": ""},
+            capture_output=True, text=True, timeout=120,
+        )  # fmt: skip
+        self.assertEqual(json.loads(done.stdout)["error"]["code"], "runtime-not-fetched", done.stdout)
+        self.assertEqual(done.returncode, 5)
+        self.assertFalse((self.folder / "d").exists())
+        self.assertEqual(list((self.folder / "state/runtimes").iterdir()), [])
