@@ -244,6 +244,7 @@ class Code(unittest.TestCase):
         by = {"META-INF/MANIFEST.MF": signed, "META-INF/K.SF": ""}
         rows: tuple[tuple[dict[str, bytes | str], list[str]], ...] = (
             ({"keel/about.json": entry, "a/B.class": CLASS_21}, ["entry-missing"]),
+            ({"keel/about.json": about(entry="a.B"), "a/B.class": CLASS_21}, ["class-broken"]),
             ({"keel/about.json": about(), "lib/x.so": "elf"}, ["native-code"]),
             ({"keel/about.json": about(), **by, "a.txt": body}, []),
             (

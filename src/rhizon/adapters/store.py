@@ -1,17 +1,28 @@
 """The content-addressed store: one file for each SHA-256, written whole or not at all, then read-only."""
 
+import contextlib
 import hashlib
 import os
 import tempfile
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO
+from typing import IO, NamedTuple
 
 from rhizon.adapters.files import hash_file, translated
 from rhizon.core.errors import TrustError
 
-__all__ = ["Store"]
+__all__ = ["Entry", "Store"]
+
+
+class Entry(NamedTuple):
+    """A file in the store: its name is its SHA-256. ``since`` is when it came (seconds of the clock), ``links`` how
+    many instances have it by hard link."""
+
+    name: str
+    size: int
+    since: float
+    links: int
 
 
 class Store:
@@ -30,6 +41,34 @@ class Store:
             return self.path(sha256).stat().st_size == size
         except OSError:
             return False
+
+    def entries(self) -> Iterator[Entry]:
+        """Every file in the store; one that goes away meanwhile is passed over."""
+        for folder in sorted(self._root.glob("[0-9a-f][0-9a-f]")):
+            for file in sorted(folder.iterdir()):
+                with contextlib.suppress(OSError):
+                    facts = file.stat()
+                    yield Entry(file.name, facts.st_size, facts.st_mtime, facts.st_nlink - 1)
+
+    def left_over(self) -> Iterator[Entry]:
+        """Files that were coming in when a command was killed, or still are."""
+        for file in sorted(self._root.glob("incoming-*")):
+            with contextlib.suppress(OSError):
+                facts = file.stat()
+                yield Entry(file.name, facts.st_size, facts.st_mtime, 0)
+
+    def sound(self, sha256: str) -> bool:
+        """Whether the bytes are those of the name; True for a file that is gone."""
+        try:
+            return hash_file(self.path(sha256))[0] == sha256
+        except FileNotFoundError:
+            return True
+
+    def drop(self, name: str) -> None:
+        """Takes a file (by its hash) or a left-over one (by its name) out of the store."""
+        path = self._root / name if name.startswith("incoming-") else self.path(name)
+        with translated("take a file out of the store", path):
+            path.unlink(missing_ok=True)
 
     @contextmanager
     def incoming(self) -> Iterator[IO[bytes]]:

@@ -13,7 +13,7 @@ from rhizon.core.archives.assembly import Assembly, assemblies_together, read_as
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.scan import Scanned, scan
 from rhizon.core.archives.together import together
-from rhizon.core.errors import TrustError
+from rhizon.core.errors import InputError, RhizonError, StateError, TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import plain
@@ -26,7 +26,7 @@ ENDINGS = (".jar", ".zip", ".dll")
 
 class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
     """One file. ``archive`` for a zip, ``assembly`` for a .NET one; neither for what is not what its name says.
-    ``problem`` is the code of what keeps it from being used at all."""
+    ``problem`` is the code of what keeps it from being used at all; one that cannot be read has no hash."""
 
     path: str
     sha256: str
@@ -55,7 +55,14 @@ def scan_files(
     for number, file in enumerate(files, 1):
         if reporter is not None and len(files) > 1:
             reporter.progress(plain(file.name, 60), number / len(files))
-        found.append(_scan_file(scans, file, games))
+        try:
+            found.append(_scan_file(scans, file, games))
+        except (InputError, StateError) as wrong:  # not to be read: the others still are
+            found.append(
+                ScannedFile(
+                    path=str(file), sha256="", size=0, problem=wrong.code, findings=(_unusable(file.name, wrong),)
+                )
+            )
     return found
 
 
@@ -81,7 +88,7 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
     return with_(file_only, archive=scanned, findings=scanned.findings)
 
 
-def _unusable(name: str, wrong: TrustError) -> Finding:
+def _unusable(name: str, wrong: RhizonError) -> Finding:
     what = plain(str(wrong), 300)
     return Finding(code=wrong.code, severity="error", subject=plain(name, 120), what=what, remedy=wrong.hint)
 

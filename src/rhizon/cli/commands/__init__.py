@@ -26,6 +26,7 @@ COMMANDS: dict[str, Command] = {
     "run": Command("run", "Start the server here, with its console; Ctrl-C stops it cleanly.", "Run"),
     "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
     "list": Command("list", "The servers of this machine.", "Keep"),
+    "store": Command("store", "The files that all servers of this machine share: status, verify, prune.", "Keep"),
     "catalog": Command("catalog", "Make a catalog from archives, or serve one over HTTP.", "Describe and publish"),
     "game": Command("game", "Game definitions: list, show, check.", "Describe and publish"),
     "completion": Command("completion", "Shell completion: prints the lines for your shell.", "Describe and publish"),

@@ -82,7 +82,8 @@ def parse_class(data: bytes) -> ClassFile:
     except (IndexError, KeyError, TypeError, ValueError) as broken:
         if isinstance(broken, ClassFileError):
             raise
-        raise ClassFileError(f"not a whole class file ({type(broken).__name__})") from None
+        why = "it ends too early" if isinstance(broken, IndexError) else "it contradicts itself"
+        raise ClassFileError(f"not a whole class file: {why}") from None
 
 
 class _Reader:

@@ -7,11 +7,11 @@ import base64
 import hashlib
 import sys
 import zlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator
 
 import msgspec
 
-from rhizon.core.archives.classfile import class_major, java_major
+from rhizon.core.archives.classfile import ClassFileError, class_major, java_major, parse_class
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
 from rhizon.core.archives.facts import MANIFEST, ArchiveFacts, read_facts
@@ -21,6 +21,7 @@ from rhizon.core.errors import TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
 from rhizon.core.model.game import GameDefinition, Placement
+from rhizon.core.names import plain
 from rhizon.core.version import Version, VersionRange, parse_range
 
 __all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan"]
@@ -131,7 +132,7 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
     evidence = None
     if facts is not None and facts.entry and classes.where:
         evidence = judge_code(classes.read, facts.entry, client, classes.services) if classes.hit else _CLEAN
-        findings += _entries_there(archive.source, facts, classes.where)
+        findings += _entries_there(archive.source, facts, classes)
     code = CodeFacts(
         classes=len(classes.where),
         java_major=java_major(classes.highest) if classes.highest is not None else None,
@@ -221,18 +222,20 @@ def _least(wanted: VersionRange) -> int:
     return lowest.version.key[0][0] if lowest is not None else 0
 
 
-def _entries_there(source: str, facts: ArchiveFacts, classes: Mapping[str, object]) -> list[Finding]:
-    return [
-        Finding(
-            code="entry-missing",
-            severity="error",
-            subject=source,
-            what=f"its metadata names the entry class {entry}, which is not in it",
-            remedy="Get the archive again; if it comes the same, tell the author.",
-        )
-        for entry in facts.entry
-        if entry.replace(".", "/") not in classes
-    ]
+def _entries_there(source: str, facts: ArchiveFacts, classes: _Classes) -> list[Finding]:
+    findings = []
+    for entry in dict.fromkeys(facts.entry):
+        data = classes.read(entry.replace(".", "/"))
+        code, what = "entry-missing", f"its metadata names the entry class {entry}, which is not in it"
+        if data is not None:
+            try:
+                parse_class(data)
+                continue
+            except ClassFileError as wrong:
+                code, what = "class-broken", f"no runtime can load its entry class {entry}: {wrong}"
+        remedy = "Get the archive again; if it comes the same, tell the author."
+        findings.append(Finding(code=code, severity="error", subject=source, what=plain(what, 300), remedy=remedy))
+    return findings
 
 
 def _disagreements(
