@@ -23,7 +23,7 @@ MAY_IMPORT = {
 }
 NO_IO_IN_CORE = {"os", "shutil", "socket", "subprocess", "time", "tempfile", "pathlib", "urllib", "http", "sqlite3"}
 # defined in a command group's module, or in a program of its own; nobody imports them
-SUBCOMMANDS = {"build", "serve", "show", "check", "list_", "main", "ask", "echo"}
+SUBCOMMANDS = {"build", "serve", "show", "check", "list_", "main", "ask", "echo", "status", "verify", "prune"}
 MODULES = sorted(path for path in SRC.rglob("*/*.py"))
 
 

@@ -24,10 +24,13 @@ CONTENT_LIST = "content.list.toml"  # of an instance that was made from a folder
 
 
 class RunMark(msgspec.Struct, frozen=True):
-    """The server that ``rhizon run`` started: its process id and when it began (seconds since 1970)."""
+    """The server that ``rhizon run`` started: its process id, when it began (seconds since 1970), and how its console
+    is reached (see :mod:`rhizon.adapters.console`; 0 where it is not)."""
 
     pid: int
     since: float
+    port: int = 0
+    token: str = ""
 
 
 class InstanceFolder:
@@ -139,14 +142,4 @@ class InstanceFolder:
             if mark is None:
                 path.unlink(missing_ok=True)
             else:
-                write_atomic(path, msgspec.json.encode(mark))
-
-    def not_running(self) -> None:
-        """:class:`StateError` when a server runs here."""
-        mark = self.running()
-        if mark is not None:
-            raise StateError(
-                "server-running",
-                f"the server in {self.folder} is running (process {mark.pid})",
-                hint="Stop it first: type stop into its console, or press Ctrl-C where rhizon run runs.",
-            )
+                write_atomic(path, msgspec.json.encode(mark), 0o600)  # who reads it can type into the console

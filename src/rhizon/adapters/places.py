@@ -40,6 +40,10 @@ class Places(NamedTuple):
         return self.state / "pack-archives"
 
     @property
+    def backups(self) -> Path:
+        return self.state / "backups"
+
+    @property
     def probes(self) -> Path:
         return self.state / "runtime-probes.json"
 

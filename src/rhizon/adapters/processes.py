@@ -5,14 +5,14 @@ import os
 import queue
 import subprocess
 import threading
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from pathlib import Path
 
 import psutil
 
 from rhizon.core.errors import StateError
 
-__all__ = ["ServerProcess", "alive", "holder_of"]
+__all__ = ["ServerProcess", "alive", "at_work_in", "holder_of"]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0
@@ -44,6 +44,7 @@ class ServerProcess:
         self.since = psutil.Process(self.pid).create_time()
         self._lines: queue.SimpleQueue[str | None] = queue.SimpleQueue()
         self._over = False
+        self._typing = threading.Lock()
         threading.Thread(target=self._read, daemon=True).start()
 
     def _read(self) -> None:
@@ -70,10 +71,10 @@ class ServerProcess:
         return self._over
 
     def send(self, command: str) -> None:
-        """Types one line into the server's console; a server that is gone hears nothing."""
+        """Types one line into the server's console, from any thread; a server that is gone hears nothing."""
         stream = self._process.stdin
         assert stream is not None
-        with contextlib.suppress(OSError, ValueError):
+        with self._typing, contextlib.suppress(OSError, ValueError):
             stream.write(command.encode("utf-8", "surrogateescape") + b"\n")
             stream.flush()
 
@@ -127,3 +128,14 @@ def holder_of(number: int) -> str:
             if one.laddr and one.laddr.port == number and one.pid and one.pid != os.getpid():
                 return f"{psutil.Process(one.pid).name()} (process {one.pid})"
     return "another program"
+
+
+def at_work_in(folder: Path, ports: Collection[int]) -> int | None:
+    """The id of a process that works in the folder and has one of the ports, as far as the system lets us see."""
+    with contextlib.suppress(psutil.Error, OSError):
+        for one in psutil.net_connections("inet"):
+            if one.laddr and one.laddr.port in ports and one.pid and one.pid != os.getpid():
+                with contextlib.suppress(psutil.Error, OSError):
+                    if Path(psutil.Process(one.pid).cwd()) == folder.resolve():
+                        return int(one.pid)
+    return None

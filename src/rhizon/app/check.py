@@ -46,7 +46,7 @@ def check(host: Host, folder: Path) -> Checked:
     """Raises :class:`StateError` when there is no instance, DocumentError when its documents are broken."""
     home = InstanceFolder(folder).required()
     instance, lock, inventory = home.instance(), home.lock(), home.inventory()
-    game = host.games(Path(instance.source).parent).get(instance.game)
+    game = host.game_of(instance)
     running = home.running()
     findings: list[Finding] = []
     if (home.own / JOURNAL).exists():

@@ -10,6 +10,7 @@ from rhizon.adapters.ledger import Ledger
 from rhizon.adapters.places import Places, places
 from rhizon.adapters.store import Store
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
 from rhizon.core.runtimes import FAMILIES
 
 if TYPE_CHECKING:
@@ -30,6 +31,10 @@ class Host:
     def games(self, beside: Path | None = None) -> Games:
         """Game definitions, with those in ``beside`` before the others."""
         return Games(self.places.config, beside)
+
+    def game_of(self, instance: Instance) -> GameDefinition:
+        """The definition of an instance's game, found as when it was made."""
+        return self.games(Path(instance.source).parent).get(instance.game)
 
     @property
     def runtime_finder(self) -> "Runtimes":

@@ -8,13 +8,12 @@ from pathlib import Path
 
 from rhizon.adapters.files import read_bytes, translated
 from rhizon.adapters.store import Store
-from rhizon.app.sources import Source
 from rhizon.core.archives.entries import Archive
 from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.launch import fill
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
-from rhizon.core.model.lock import Lock, LockedFile, LockedRelease
+from rhizon.core.model.lock import LaidFile, Lock, LockedFile, LockedRelease
 from rhizon.core.names import RelPath, plain, safe_path
 from rhizon.core.plan import WantedFile
 
@@ -31,7 +30,6 @@ def locked_files(lock: Lock) -> list[LockedFile]:
 def wanted_files(
     lock: Lock,
     game: GameDefinition,
-    source: Source,
     store: Store,
     runtime: RuntimeChoice | None,
     *,
@@ -61,8 +59,8 @@ def wanted_files(
             )
         origin = f"{release.id} {release.version} ({_origin(file)})"
         wanted[path] = WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
-    for path, data in source.overlay.items():
-        wanted[path] = _in_store(store, data, f"pack {source.name}", edited=True)
+    for laid in lock.overlay:
+        wanted[laid.path] = _laid(lock, laid, store)
     missing = [path for path in (*game.server_files, *game.loaders[lock.target.loader].files) if path not in wanted]
     if missing:
         raise RemoteError(
@@ -83,12 +81,22 @@ def _folder(game: GameDefinition, release: LockedRelease) -> RelPath:
     return game.folders[release.kind]
 
 
+def _laid(lock: Lock, laid: LaidFile, store: Store) -> WantedFile:
+    if not store.has(laid.sha256, laid.size):
+        raise StateError(
+            "pack-file-missing",
+            f"{laid.path} was laid over by the pack {lock.name}, and this host's store does not have it",
+            hint="Provision from the pack itself: a lock names its files, and does not hold them.",
+        )
+    return WantedFile(sha256=laid.sha256, size=laid.size, origin=f"pack {lock.name}", edited=True)
+
+
 def _origin(file: LockedFile) -> str:
     return f"{file.catalog}:{file.path}"
 
 
-def _in_store(store: Store, data: bytes, origin: str, *, edited: bool = False) -> WantedFile:
-    return WantedFile(sha256=store.add(data), size=len(data), origin=origin, edited=edited)
+def _in_store(store: Store, data: bytes, origin: str) -> WantedFile:
+    return WantedFile(sha256=store.add(data), size=len(data), origin=origin)
 
 
 def _unpacked(store: Store, file: LockedFile) -> Iterator[tuple[RelPath, bytes]]:

@@ -12,7 +12,7 @@ from rhizon.core.names import plain
 from rhizon.core.settings.apply import NativeEdits, edit_lines
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["answer_licence", "read_native", "write_edits", "write_operators"]
+__all__ = ["answer_licence", "write_edits", "write_operators"]
 
 T = TypeVar("T")
 
@@ -28,11 +28,6 @@ def _understood(path: Path, work: Callable[[bytes], T]) -> T:
             f"{path} cannot be understood: {plain(str(broken), 200)}",
             hint="Mend that file (nothing in it was changed), or delete it so that the server writes it anew.",
         ) from None
-
-
-def read_native(folder: Path, edits: NativeEdits) -> dict[str, dict[str, str]]:
-    """What each file that ``edits`` names holds now; a file that is not there holds nothing."""
-    return {name: _understood(folder / name, DIALECTS[dialect].read) for name, (dialect, _) in edits.items()}
 
 
 def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) -> list[str]:

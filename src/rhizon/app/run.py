@@ -7,10 +7,12 @@ from typing import Literal
 
 import msgspec
 
+from rhizon.adapters.console import ConsolePort
 from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.processes import holder_of
 from rhizon.app.context import Host
+from rhizon.app.entering import entered, stopped
 from rhizon.app.ports import protocols_of
 from rhizon.app.reporter import Reporter
 from rhizon.app.starting import RunningServer
@@ -51,10 +53,10 @@ def run(
     Raises NotReadyError, CancelledError, :class:`StateError` (cannot start; ended by itself).
     """
     home = InstanceFolder(folder).required()
-    with home.busy():
-        home.not_running()
+    with entered(home, reporter):
+        stopped(host, home, reporter, stop_first=False)
         instance = home.instance()
-        game = host.games(Path(instance.source).parent).get(instance.game)
+        game = host.game_of(instance)
         _can_start(home, game, instance)
         lock = home.lock()
         command = start_command(
@@ -63,7 +65,9 @@ def run(
         reporter.step(f"starting {instance.name}")
         server = RunningServer(command, home.folder, game, reporter)
         try:
-            home.mark_running(RunMark(server.process.pid, server.process.since))
+            way_in = ConsolePort(server.process.send, game.console.hold)
+            server.listeners.append(way_in.heard)
+            home.mark_running(RunMark(server.process.pid, server.process.since, way_in.port, way_in.token))
         except BaseException:
             server.close()  # a server that nobody could find again is not left running
             raise
@@ -81,6 +85,7 @@ def run(
             else:
                 code = _ended(server)
     finally:
+        way_in.close()
         home.mark_running(None)
     return Ran(
         folder=str(home.folder),

@@ -1,5 +1,6 @@
 """From a source to a lock."""
 
+import hashlib
 from pathlib import Path
 from typing import Literal
 
@@ -12,7 +13,7 @@ from rhizon.app.local import local_archives
 from rhizon.app.reporter import Reporter
 from rhizon.app.sources import Source
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.lock import Lock
+from rhizon.core.model.lock import LaidFile, Lock
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
@@ -67,10 +68,26 @@ def solve_source(
     reporter.step(f"solving {source.label}")
     majors = majors or named_majors(source, game) or majors_to_try(game, host.runtimes(game))
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
-    lock = solution.lock
+    lock = _whole(solution.lock, source)
     target = lock.target
     text = f"{game.title} {target.game_version}, {game.loaders[target.loader].title} {target.loader_build}"
     if target.runtime_major:
         text += f", {target.runtime.capitalize()} {target.runtime_major}"
     reporter.done(f"{counted(len(lock.releases), 'release')} for {text}")
-    return msgspec.structs.replace(solution, findings=(*solution.findings, *catalogs.findings))
+    return msgspec.structs.replace(solution, lock=lock, findings=(*solution.findings, *catalogs.findings))
+
+
+def _whole(lock: Lock, source: Source) -> Lock:
+    """The solved lock with what the list or pack says beside its content."""
+    overlay = (
+        LaidFile(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
+        for path, data in sorted(source.overlay.items())
+    )
+    return msgspec.structs.replace(
+        lock,
+        title=source.title,
+        overlay=tuple(overlay),
+        settings=dict(sorted(source.settings.items())),
+        operators=source.operators,
+        memory_mib=source.memory_mib,
+    )

@@ -27,8 +27,8 @@ LARGEST_PACK = 4 << 30
 
 
 class Source(msgspec.Struct, frozen=True, kw_only=True):
-    """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack, ``carried``
-    are the archives in it."""
+    """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack (of a lock, the
+    store has them), ``carried`` are the archives in it."""
 
     kind: Literal["list", "pack", "lock"]
     label: str
@@ -126,8 +126,11 @@ def _from_lock(path: Path, lock: Lock) -> Source:
         label=path.name,
         path=path,
         name=lock.name,
-        title=lock.name,
+        title=lock.title or lock.name,
         game=lock.target.game,
+        settings=lock.settings,
+        operators=lock.operators,
+        memory_mib=lock.memory_mib,
         document=lock,
     )
 

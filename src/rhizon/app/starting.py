@@ -25,7 +25,7 @@ LAST_LINES = 8
 class RunningServer:
     """One run of a server, from its start to its end; leaving the ``with`` ends it whatever happened.
 
-    All that it prints goes to ``.rhizon/last-run.log`` and to the reporter.
+    All that it prints goes to ``.rhizon/last-run.log``, to the reporter and to ``listeners``.
     """
 
     def __init__(self, command: Sequence[str], folder: Path, game: GameDefinition, reporter: Reporter) -> None:
@@ -34,6 +34,7 @@ class RunningServer:
         self._reporter = reporter
         self._begun = time.monotonic()
         self._last: list[str] = []
+        self.listeners: list[Callable[[str], None]] = []
         self.log = folder / RHIZON / LOG
         with translated("write the log", self.log):
             if self.log.exists():
@@ -73,6 +74,8 @@ class RunningServer:
         self._file.flush()
         self._last = [*self._last[1 - LAST_LINES :], shown]
         self._reporter.line(shown)
+        for hear in self.listeners:
+            hear(line)
         event = self.judge.feed(line)
         if event is not None and event.kind in ("progress", "content"):
             self._reporter.progress(event.text, (event.percent or 0) / 100)

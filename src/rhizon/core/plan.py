@@ -1,6 +1,7 @@
 """What a transaction will do to an instance folder, as data. An adapter carries it out and decides nothing."""
 
-from collections.abc import Mapping
+import hashlib
+from collections.abc import Iterable, Mapping
 from typing import Literal
 
 import msgspec
@@ -10,9 +11,11 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.instance import Inventory, OwnedFile
 from rhizon.core.names import RelPath, fold
 
-__all__ = ["Action", "Plan", "Step", "WantedFile", "make_plan"]
+__all__ = ["ACTIONS", "BESIDE", "Action", "Plan", "Settled", "Step", "WantedFile", "Written", "make_plan"]
 
-Action = Literal["place", "replace", "remove", "keep"]
+Action = Literal["back up", "place", "replace", "merge", "remove", "keep"]
+ACTIONS: tuple[Action, ...] = ("back up", "place", "replace", "merge", "remove", "keep")
+BESIDE = ".shipped"  # a new shipped file that could not be merged whole lies beside the person's under this ending
 
 
 class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
@@ -30,8 +33,27 @@ class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
     linked: bool = False
 
 
+class Written(msgspec.Struct, frozen=True):
+    """Bytes that are in no store, since they may hold a secret, and the mode of their file."""
+
+    data: bytes
+    mode: int = 0o644
+
+
+class Settled(msgspec.Struct, frozen=True, kw_only=True):
+    """A file that people and the server change too, after a merge. ``there`` tells whether it exists, ``after`` is
+    None where it stays as it is, ``beside`` what was shipped where not all of it could be taken over."""
+
+    there: bool
+    after: Written | None
+    reason: str
+    beside: bytes | None = None
+    findings: tuple[Finding, ...] = ()
+
+
 class Step(msgspec.Struct, frozen=True, kw_only=True):
-    """One change of one file and the reason for it; ``wanted`` is None only for ``remove``."""
+    """One change of one file (or of a whole folder: ``back up``) and the reason for it. ``wanted`` is what comes from
+    the store, None where nothing does."""
 
     action: Action
     path: RelPath
@@ -40,11 +62,13 @@ class Step(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Plan(msgspec.Struct, frozen=True, kw_only=True):
-    """Steps in path order, the inventory that will then be true, and what to know."""
+    """Steps in path order, the inventory that will then be true, and what to know. ``contents`` are the bytes of files
+    that come from no store."""
 
     steps: tuple[Step, ...]
     inventory: Inventory
-    findings: tuple[Finding, ...]
+    findings: tuple[Finding, ...] = ()
+    contents: Mapping[RelPath, Written] = {}
 
     def count(self, action: Action) -> int:
         """How many steps do this."""
@@ -53,43 +77,84 @@ class Plan(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def changes(self) -> tuple[Step, ...]:
         """The steps that touch the folder."""
-        return tuple(step for step in self.steps if step.action != "keep")
+        return tuple(step for step in self.steps if step.action not in ("keep", "back up"))
 
 
 def make_plan(
-    wanted: Mapping[RelPath, WantedFile], present: Mapping[RelPath, str], before: Inventory | None, world: RelPath
+    wanted: Mapping[RelPath, WantedFile],
+    present: Mapping[RelPath, str],
+    before: Inventory | None,
+    world: RelPath,
+    settled: Mapping[RelPath, Settled] | None = None,
 ) -> Plan:
     """The plan that turns ``present`` (path to SHA-256 of every file that is wanted or owned) into ``wanted``.
 
     A file that a person put there or changed is never overwritten or removed: what stands in the way and is
-    not ours raises :class:`StateError`, an edit of one of ours is kept and becomes a finding. Nothing below
-    the ``world`` folder may be wanted.
+    not ours raises :class:`StateError`, an edit of one of ours is kept and becomes a finding. ``settled`` are the
+    files that were merged instead. Nothing below the ``world`` folder may be wanted.
     """
-    _check_names(wanted, world)
+    settled = settled or {}
+    _check_names((*wanted, *settled), world)
     owned = before.files if before else {}
     steps: list[Step] = []
     files: dict[str, OwnedFile] = {}
     findings: list[Finding] = []
-    for path in sorted(wanted):
+    contents: dict[RelPath, Written] = {}
+    for path in wanted:
         file = wanted[path]
+        files[path] = OwnedFile(sha256=file.sha256, size=file.size, origin=file.origin, edited=file.edited)
+        if path in settled:
+            continue
         action, reason = _toward(path, file, present.get(path), owned.get(path))
         steps.append(Step(action=action, path=path, reason=reason, wanted=file))
         kept_edit = action == "keep" and present.get(path) != file.sha256
         if kept_edit and not file.edited:
             findings.append(_edited(path, "the new one was not put in its place"))
-        files[path] = OwnedFile(sha256=file.sha256, size=file.size, origin=file.origin, edited=file.edited)
-    for path in map(RelPath, sorted(set(owned) - set(wanted))):
-        if path not in present:
+    for path, one in settled.items():
+        findings += one.findings
+        if one.after is None:
+            if one.there:
+                steps.append(Step(action="keep", path=path, reason=one.reason, wanted=None))
             continue
-        if owned[path].edited:
-            files[path] = owned[path]
-        elif present[path] == owned[path].sha256:
+        steps.append(Step(action="merge" if one.there else "place", path=path, reason=one.reason, wanted=None))
+        contents[path] = one.after
+    steps += _beside(settled, present, files, contents)
+    for path in map(RelPath, set(owned) - set(files)):
+        if path not in present or path in settled:
+            continue
+        if present[path] == owned[path].sha256:
             steps.append(Step(action="remove", path=path, reason="no longer part of the server", wanted=None))
+        elif owned[path].edited:
+            files[path] = owned[path]
         else:
             findings.append(_edited(path, "it is no longer part of the server and was left there"))
     steps.sort(key=lambda step: step.path)
+    findings.sort(key=lambda one: one.subject)
     inventory = Inventory(format="rhizon-inventory/1", files=dict(sorted(files.items())))
-    return Plan(steps=tuple(steps), inventory=inventory, findings=tuple(findings))
+    return Plan(steps=tuple(steps), inventory=inventory, findings=tuple(findings), contents=contents)
+
+
+def _beside(
+    settled: Mapping[RelPath, Settled],
+    present: Mapping[RelPath, str],
+    files: dict[str, OwnedFile],
+    contents: dict[RelPath, Written],
+) -> list[Step]:
+    """Puts what was shipped beside the files that clash with it."""
+    steps = []
+    for path, one in settled.items():
+        if one.beside is None:
+            continue
+        place = RelPath(path + BESIDE)
+        sha256 = hashlib.sha256(one.beside).hexdigest()
+        origin = f"what was shipped for {path}"
+        files[place] = OwnedFile(sha256=sha256, size=len(one.beside), origin=origin, edited=True)
+        if present.get(place) != sha256:
+            contents[place] = Written(one.beside)
+            steps.append(
+                Step(action="replace" if place in present else "place", path=place, reason=origin, wanted=None)
+            )
+    return steps
 
 
 def _toward(path: RelPath, file: WantedFile, there: str | None, owned: OwnedFile | None) -> tuple[Action, str]:
@@ -120,16 +185,18 @@ def _edited(path: str, what: str) -> Finding:
     )
 
 
-def _check_names(wanted: Mapping[RelPath, WantedFile], world: RelPath) -> None:
-    folded: dict[str, str] = {}
+def _check_names(wanted: Iterable[RelPath], world: RelPath) -> None:
+    seen: dict[str, str] = {}
+    worlds = fold(world)
     for path in wanted:
-        if path == ".rhizon" or path.startswith(".rhizon/"):
+        folded = fold(path)
+        if folded.partition("/")[0].startswith(".rhizon"):
             raise StateError("reserved-path", f"{path} is Rhizon's own", hint="Tell the pack's author.")
-        if fold(path) == fold(world) or fold(path).startswith(fold(world) + "/"):
+        if folded == worlds or folded.startswith(worlds + "/"):
             raise StateError(
                 "world-is-sacred", f"{path} would be written into the worlds' folder", hint="Tell the pack's author."
             )
-        twin = folded.setdefault(fold(path), path)
+        twin = seen.setdefault(folded, path)
         if twin != path:
             raise StateError(
                 "names-clash",

@@ -1,7 +1,5 @@
 """Everything that is decided before a file is touched."""
 
-from collections.abc import Mapping
-
 import msgspec
 
 from rhizon.adapters.catalogs import Catalogs
@@ -13,13 +11,12 @@ from rhizon.app.runtimes import choose_runtime, why_runtime
 from rhizon.app.solving import catalogs_for, solve_source
 from rhizon.app.sources import Source, read_any
 from rhizon.core.allocate.memory import MemoryBudget, budget
-from rhizon.core.errors import InputError, StateError
+from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
-from rhizon.core.names import near
-from rhizon.core.settings.apply import checked_settings
+from rhizon.core.settings.apply import check_secrets, checked_settings
 
 __all__ = ["Choice", "choose"]
 
@@ -50,7 +47,7 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
         )
     settings = checked_settings(game, source.settings, source.label)
     settings |= checked_settings(game, wishes.settings, "the command line")
-    _check_secrets(game, wishes.secrets)
+    check_secrets(game, wishes.secrets)
     catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter, before.catalogs if before else ())
     named = wishes.runtime.program
     pinned = None
@@ -105,19 +102,3 @@ def _added(source: Source, lock: Lock) -> list[Finding]:
         for one in lock.releases
         if one.file.catalog != LOCAL and "list" not in one.because
     ]
-
-
-def _check_secrets(game: GameDefinition, secrets: Mapping[str, str]) -> None:
-    known = [name for name, one in game.settings.items() if one.secret]
-    for name, value in secrets.items():
-        if name not in known:
-            guess = near(name, known, 1)
-            raise InputError(
-                "bad-setting",
-                f"{name} is not a secret setting of {game.title}",
-                hint=f"Did you mean {guess[0]}?" if guess else f"It has: {', '.join(known) or 'none'}",
-            )
-        try:
-            game.settings[name].checked(value)
-        except ValueError as wrong:
-            raise InputError("bad-setting", f"{name}: {wrong}", hint="Mend the file that holds it.") from None

@@ -1,5 +1,7 @@
 """The ports and the memory that an instance holds on its host."""
 
+from collections.abc import Mapping, Sequence
+
 from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry, Ledger
@@ -10,14 +12,17 @@ from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.core.allocate.memory import HostMemory, grant
 from rhizon.core.allocate.ports import PortWish, allocate
 from rhizon.core.errors import InputError
+from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
 from rhizon.core.names import near
 
-__all__ = ["allocated", "protocols", "record"]
+__all__ = ["allocated", "ports_for", "protocols", "record"]
 
 
-def protocols(choice: Choice, instance: Instance) -> dict[str, tuple[str, ...]]:
-    known = protocols_of(choice.game, choice.lock)
+def protocols(game: GameDefinition, lock: Lock, instance: Instance) -> dict[str, tuple[str, ...]]:
+    """The protocols of each role that the instance has a port for."""
+    known = protocols_of(game, lock)
     return {role: known.get(role, ("tcp", "udp")) for role in instance.ports}
 
 
@@ -36,25 +41,11 @@ def allocated(
                 f"there is no port with the role {role}",
                 hint=f"Did you mean {guess[0]}?" if guess else f"The roles are: {', '.join(places)}",
             )
-    held = {number: f"the instance {one.name} ({one.folder})" for one in others for number in one.ports.values()}
-
-    def holder(number: int, protocol: str) -> str | None:
-        if number in held:
-            return held[number]
-        return holder_of(number) if socket_in_use(number, protocol) else None
-
-    kept = before.ports if before else {}
-    ports = allocate(
-        tuple(
-            PortWish(role=role, protocols=port.protocols, default=kept.get(role, port.default))
-            for role, port in places.items()
-        ),
-        fixed,
-        holder,
-    )
+    ports = ports_for(game, choice.lock, before.ports if before else {}, others, fixed)
     memory = HostMemory(total_mib=memory_mib(), granted_mib=sum(one.memory_mib for one in others))
-    asked = wishes.memory_mib if wishes.memory_mib is not None else source.memory_mib
-    heap = grant(game, choice.budget, memory, asked)
+    typed = wishes.memory_mib if wishes.memory_mib is not None else (before.memory_mib if before else None)
+    heap = grant(game, choice.budget, memory, typed if typed is not None else source.memory_mib)
+    settings, chosen = _settings(choice, wishes, before)
     return Instance(
         format="rhizon-instance/1",
         name=source.name,
@@ -64,21 +55,72 @@ def allocated(
         catalogs=wishes.remember_catalogs or choice.catalogs.addresses,
         runtime=choice.runtime,
         heap_mib=heap,
+        memory_mib=typed,
         ports=ports,
-        settings=(before.settings if before else {}) | choice.settings,
+        settings=settings,
+        chosen=chosen,
         operators=tuple(dict.fromkeys((*(before.operators if before else ()), *choice.operators))),
         licence=before.licence if before else None,
         first_start_done=before.first_start_done if before else False,
     )
 
 
-def record(ledger: Ledger, choice: Choice, home: InstanceFolder, instance: Instance) -> None:
+def ports_for(
+    game: GameDefinition,
+    lock: Lock,
+    kept: Mapping[str, int],
+    others: Sequence[Entry],
+    fixed: Mapping[str, int] | None = None,
+) -> dict[str, int]:
+    """A port for each role that no other instance holds and no program uses, the ``kept`` one where that is free.
+    Raises :class:`~rhizon.core.errors.StateError` where a ``fixed`` one is not."""
+    held = {number: f"the instance {one.name} ({one.folder})" for one in others for number in one.ports.values()}
+
+    def holder(number: int, protocol: str) -> str | None:
+        if number in held:
+            return held[number]
+        return holder_of(number) if socket_in_use(number, protocol) else None
+
+    return allocate(
+        tuple(
+            PortWish(role=role, protocols=port.protocols, default=kept.get(role, port.default))
+            for role, port in port_places(game, lock).items()
+        ),
+        fixed or {},
+        holder,
+    )
+
+
+def _settings(
+    choice: Choice, wishes: ProvisionWishes, before: Instance | None
+) -> tuple[dict[str, str | int | bool], tuple[str, ...]]:
+    """All settings, and the names of those that a person chose beside the source.
+
+    What a person chose stays, and so does the world in use unless another is typed; what only an earlier source asked
+    for goes back to the game's default.
+    """
+    if before is None:
+        return choice.settings, tuple(sorted(wishes.settings))
+    game = choice.game
+    settings = {name: game.settings[name].default for name in before.settings if name in game.settings}
+    settings |= choice.settings
+    chosen = tuple(sorted({*before.chosen, *wishes.settings} & game.settings.keys()))
+    kept = set(before.chosen) - wishes.settings.keys()
+    settings |= {name: value for name, value in before.settings.items() if name in kept and name in game.settings}
+    world = game.world.name_setting
+    if before.first_start_done and world in settings and world not in wishes.settings:
+        settings[world] = before.settings.get(world, game.settings[world].default)
+    return settings, chosen
+
+
+def record(ledger: Ledger, game: GameDefinition, lock: Lock, home: InstanceFolder, instance: Instance) -> None:
+    """Writes down what an instance holds; only inside a claim."""
     entry = Entry(
         folder=str(home.folder),
         name=instance.name,
         game=instance.game,
         note=instance.note,
-        memory_mib=instance.heap_mib + choice.game.memory.outside_heap_mib,
+        memory_mib=instance.heap_mib + game.memory.outside_heap_mib,
         ports=instance.ports,
     )
-    ledger.record(entry, protocols(choice, instance))
+    ledger.record(entry, protocols(game, lock, instance))

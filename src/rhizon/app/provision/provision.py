@@ -1,26 +1,34 @@
 """The whole provision in its order; the folder is the old one or the new one, whatever happens."""
 
-from pathlib import Path
+from collections.abc import Mapping
+
+import msgspec
 
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.adapters.files import free_bytes, hash_present, translated, write_atomic
-from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, LOCK, InstanceFolder
-from rhizon.adapters.transact import JOURNAL, apply
+from rhizon.adapters.instances import CONTENT_LIST, InstanceFolder
+from rhizon.adapters.transact import JOURNAL
+from rhizon.app.backup import back_up_before
+from rhizon.app.changing import Whole, carry_out, whole
 from rhizon.app.context import Host, open_ledger
+from rhizon.app.entering import entered, stopped
 from rhizon.app.layout import locked_files, wanted_files
-from rhizon.app.provision.bring_up import bring_up, until_written
+from rhizon.app.provision.bring_up import bring_up
 from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.hold import allocated, protocols, record
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
+from rhizon.app.settling import Side, Told, settle, shown_diff
+from rhizon.app.worlds import things_in_world, world_folder
+from rhizon.core.changes import Changes, changes_between, things_lost
 from rhizon.core.errors import StateError
-from rhizon.core.finding import worst_first
+from rhizon.core.finding import Finding, worst_first
 from rhizon.core.launch import START_SCRIPTS, start_scripts
 from rhizon.core.model.contentlist import ContentList
-from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.model.instance import Instance
 from rhizon.core.model.write import content_list_toml
 from rhizon.core.names import RelPath
-from rhizon.core.plan import Action, Plan, WantedFile, make_plan
+from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
 from rhizon.core.units import counted, size_text
 
 __all__ = ["provision"]
@@ -35,50 +43,11 @@ def provision(
     home = InstanceFolder(wishes.folder)
     _fit_for_us(home)
     if wishes.dry_run:
-        before = home.instance() if home.is_ours else None
-        choice = choose(host, wishes, before, reporter)
-        with open_ledger(host) as ledger:
-            instance = allocated(choice, wishes, home, before, ledger)
-        plan, fetched = _planned(host, choice, wishes, home, instance, reporter)
-        had_world = _world(home, choice, instance).is_dir()
-        return _result(home, choice, instance, plan, fetched, "planned", had_world=had_world)
-    with home.busy() as taken_back:
-        if taken_back:
-            reporter.step("an earlier change was cut short")
-            reporter.done("an earlier change was cut short; it was taken back")
+        return _Work(host, wishes, home, reporter).planned()
+    with entered(home, reporter):
         _fit_for_us(home)
-        home.not_running()
-        before = home.instance() if home.is_ours else None
-        choice = choose(host, wishes, before, reporter)
-        with open_ledger(host) as ledger:
-            with ledger.claim():
-                instance = allocated(choice, wishes, home, before, ledger)
-                kept = next((one for one in ledger.entries() if one.folder == str(home.folder)), None)
-                record(ledger, choice, home, instance)
-            try:
-                plan, fetched = _planned(host, choice, wishes, home, instance, reporter)
-                _lay_out(host, choice, home, until_written(before, instance), plan, reporter)
-            except BaseException:
-                with ledger.claim():
-                    ledger.forget(str(home.folder))
-                    if kept is not None:
-                        ledger.record(kept, protocols(choice, before or instance))
-                raise
-        had_world = _world(home, choice, instance).is_dir()
-        instance, findings, state = bring_up(choice, wishes, home, before, instance, reporter, ask_licence)
-        choice.findings.extend(findings)
-        if wishes.source.is_dir() and isinstance(choice.source.document, ContentList):  # a plain folder of archives
-            with translated("write the content list", home.own):
-                write_atomic(home.own / CONTENT_LIST, content_list_toml(choice.source.document).encode())
-        return _result(home, choice, instance, plan, fetched, state, had_world=had_world)
-
-
-_DONE: tuple[tuple[Action, str], ...] = (
-    ("place", "placed"),
-    ("replace", "replaced"),
-    ("remove", "removed"),
-    ("keep", "kept"),
-)
+        stopped(host, home, reporter, stop_first=wishes.stop_first)
+        return _Work(host, wishes, home, reporter).done(ask_licence)
 
 
 def _fit_for_us(home: InstanceFolder) -> None:
@@ -99,24 +68,226 @@ def _fit_for_us(home: InstanceFolder) -> None:
         )
 
 
-def _planned(
-    host: Host,
-    choice: Choice,
-    wishes: ProvisionWishes,
-    home: InstanceFolder,
-    instance: Instance,
-    reporter: Reporter,
-) -> tuple[Plan, int]:
-    fetched = _fetch(host, choice, home, reporter)
-    lock, game = choice.lock, choice.game
-    wanted = wanted_files(lock, game, choice.source, host.store, choice.runtime, allow_installer=wishes.allow_installer)
-    for path, data in start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib).items():
-        sha256 = host.store.add(data)
-        wanted[path] = WantedFile(sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0])
-    before: Inventory | None = home.inventory() if home.has(INVENTORY) else None
-    paths = set(wanted) | {RelPath(path) for path in (before.files if before else ())}
-    present = hash_present(home.folder, paths) if home.folder.is_dir() else {}
-    return make_plan(wanted, present, before, RelPath(game.world.folder)), fetched
+class _Planned(msgspec.Struct, frozen=True, kw_only=True):
+    """All that is known before the folder is touched. ``risks_world``: the world will meet other content."""
+
+    after: Whole
+    plan: Plan
+    fetched: int
+    changes: Changes | None
+    diffs: tuple[Told, ...]
+    risks_world: bool
+    findings: tuple[Finding, ...]
+
+
+class _Work:
+    """One provision of one folder."""
+
+    def __init__(self, host: Host, wishes: ProvisionWishes, home: InstanceFolder, reporter: Reporter) -> None:
+        self._host = host
+        self._wishes = wishes
+        self._home = home
+        self._reporter = reporter
+        self._was = home.instance() if home.is_ours else None
+        self._before = whole(home)
+        self._choice = choose(host, wishes, self._was, reporter)
+
+    def planned(self) -> Provisioned:
+        """What would be done."""
+        with open_ledger(self._host) as ledger:
+            instance = allocated(self._choice, self._wishes, self._home, self._was, ledger)
+        had_world = world_folder(self._home, self._choice.game, instance).is_dir()
+        return self._result(self._plan(instance), instance, "planned", had_world=had_world)
+
+    def done(self, ask_licence: AskLicence | None) -> Provisioned:
+        choice, home = self._choice, self._home
+        backup = None
+        with open_ledger(self._host) as ledger:
+            with ledger.claim():
+                instance = allocated(choice, self._wishes, home, self._was, ledger)
+                kept = next((one for one in ledger.entries() if one.folder == str(home.folder)), None)
+                record(ledger, choice.game, choice.lock, home, instance)
+            try:
+                planned = self._plan(instance)
+                if planned.risks_world and self._wishes.back_up and self._before is not None:
+                    saved = back_up_before(
+                        self._host, home, choice.game, self._before, self._reporter, f"before: {self._why}"
+                    )
+                    backup = saved.when
+                number = self._lay_out(planned, backup)
+            except BaseException:
+                with ledger.claim():
+                    ledger.forget(str(home.folder))
+                    if kept is not None:
+                        ledger.record(kept, protocols(choice.game, choice.lock, self._was or instance))
+                raise
+        had_world = world_folder(home, choice.game, instance).is_dir()
+        instance, findings, state = bring_up(choice, self._wishes, home, instance, self._reporter, ask_licence)
+        choice.findings.extend(findings)
+        self._keep_list()
+        return self._result(planned, instance, state, had_world=had_world, kept=number, backup=backup)
+
+    @property
+    def _why(self) -> str:
+        return self._wishes.why or f"provision from {self._choice.source.label}"
+
+    def _keep_list(self) -> None:
+        """Of a plain folder of archives the list that says the same is kept."""
+        if self._wishes.source.is_dir() and isinstance(self._choice.source.document, ContentList):
+            with translated("write the content list", self._home.own):
+                data = content_list_toml(self._choice.source.document).encode()
+                write_atomic(self._home.own / CONTENT_LIST, data)
+
+    def _plan(self, instance: Instance) -> _Planned:
+        host, home, choice = self._host, self._home, self._choice
+        fetched = _fetch(host, choice, home, self._reporter)
+        lock, game, before = choice.lock, choice.game, self._before
+        for data in choice.source.overlay.values():
+            host.store.add(data)
+        wanted = wanted_files(lock, game, host.store, choice.runtime, allow_installer=self._wishes.allow_installer)
+        for path, data in start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib).items():
+            sha256 = host.store.add(data)
+            wanted[path] = WantedFile(
+                sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0]
+            )
+        inventory = before.inventory if before else None
+        owned = inventory.files if inventory else {}
+        paths = {*wanted, *map(RelPath, owned), *(RelPath(path + BESIDE) for path in wanted)}
+        known = {path: (one.sha256, one.size) for path, one in owned.items()}
+        present = hash_present(home.folder, sorted(paths), known) if home.folder.is_dir() else {}
+        settled = settle(
+            home,
+            game,
+            host.store,
+            Side(instance=self._was, lock=before.lock if before else lock) if self._was else None,
+            Side(instance=instance, lock=lock),
+            inventory,
+            wanted,
+            {**{name: choice.settings[name] for name in self._wishes.settings}, **self._wishes.secrets},
+        )
+        plan = make_plan(wanted, present, inventory, game.world.folder, settled)
+        changes = self._changes(before, instance)
+        world = world_folder(home, game, self._was or instance)
+        risks = changes is not None and changes.touches_world and world.is_dir()
+        findings = things_lost(_in_home(home, world), things_in_world(world, game), lock) if risks else []
+        findings += self._other_world(instance)
+        if risks and self._wishes.back_up:
+            step = Step(action="back up", path=game.world.folder, reason="it will meet other content", wanted=None)
+            plan = msgspec.structs.replace(plan, steps=(step, *plan.steps))
+        return _Planned(
+            after=Whole(lock=lock, instance=instance, inventory=plan.inventory),
+            plan=plan,
+            fetched=fetched,
+            changes=changes,
+            diffs=tuple(self._diffs(plan)),
+            risks_world=risks,
+            findings=tuple(findings),
+        )
+
+    def _other_world(self, instance: Instance) -> list[Finding]:
+        """The source names another world than the one in use: it is not entered by the way."""
+        name = self._choice.game.world.name_setting
+        wanted = self._choice.settings.get(name)
+        if wanted in (None, instance.settings.get(name)):
+            return []
+        return [
+            Finding(
+                code="world-stays",
+                severity="info",
+                subject=name,
+                what=f"{self._choice.source.label} asks for the world {wanted}; the server stays in "
+                f"{instance.settings.get(name)}",
+                remedy=f"To change worlds: rhizon set DIR {name}={wanted}",
+            )
+        ]
+
+    def _changes(self, before: Whole | None, instance: Instance) -> Changes | None:
+        if before is None:
+            return None
+        old = before.instance
+        return changes_between(
+            before.lock,
+            self._choice.lock,
+            (old.settings, instance.settings),
+            (old.ports, instance.ports),
+            (old.heap_mib, instance.heap_mib),
+        )
+
+    def _diffs(self, plan: Plan) -> list[Told]:
+        told = []
+        for step in plan.steps:
+            if step.action == "merge":
+                before = (self._home.folder / step.path).read_bytes()
+                told.append(shown_diff(step.path, before, plan.contents[step.path].data, self._choice.game))
+        return told
+
+    def _lay_out(self, planned: _Planned, backup: str | None) -> int | None:
+        plan = planned.plan
+        self._reporter.step("laying out the instance")
+        number = carry_out(
+            self._host.store,
+            self._home,
+            self._choice.game,
+            self._before,
+            planned.after,
+            plan,
+            self._why,
+            backup=backup,
+        )
+        counts = [
+            f"{plan.count(action)} {_DONE[action]}" for action in ACTIONS if action in _DONE and plan.count(action)
+        ]
+        self._reporter.done(f"files: {', '.join(counts)}")
+        return number
+
+    def _result(
+        self,
+        planned: _Planned,
+        instance: Instance,
+        state: State,
+        *,
+        had_world: bool,
+        kept: int | None = None,
+        backup: str | None = None,
+    ) -> Provisioned:
+        choice, home, game = self._choice, self._home, self._choice.game
+        return Provisioned(
+            folder=str(home.folder),
+            name=instance.name,
+            title=choice.source.title,
+            state=state,
+            note=instance.note,
+            lock=choice.lock,
+            runtime=choice.runtime,
+            runtime_why=choice.runtime_why,
+            heap_mib=instance.heap_mib,
+            budget=choice.budget,
+            ports=instance.ports,
+            steps=planned.plan.steps,
+            left_out=tuple(one for one in choice.lock.releases if not one.on_server),
+            fetched=planned.fetched,
+            changes=planned.changes,
+            diffs=planned.diffs,
+            kept=kept,
+            backup=backup,
+            world=_world_text(home, instance, choice, had=had_world),
+            licence_text=str(home.folder / game.licence.text) if game.licence else "",
+            findings=tuple(worst_first([*choice.findings, *planned.plan.findings, *planned.findings])),
+        )
+
+
+_DONE: Mapping[str, str] = {
+    "place": "placed",
+    "replace": "replaced",
+    "merge": "merged",
+    "remove": "removed",
+    "keep": "kept",
+}
+
+
+def _in_home(home: InstanceFolder, path: object) -> str:
+    """A path in the instance as people read it."""
+    return str(path).removeprefix(f"{home.folder}/")
 
 
 def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter) -> int:
@@ -142,65 +313,9 @@ def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter)
     return came
 
 
-def _lay_out(
-    host: Host, choice: Choice, home: InstanceFolder, instance: Instance, plan: Plan, reporter: Reporter
-) -> None:
-    reporter.step("laying out the instance")
-    same = (
-        not plan.changes
-        and home.has(INVENTORY)
-        and home.inventory() == plan.inventory
-        and home.has(LOCK)
-        and home.lock() == choice.lock
-        and home.is_ours
-        and home.instance() == instance
-    )
-    if not same:
-        apply(home.folder, plan, home.records(choice.lock, instance, plan.inventory), host.store)
-    counts = [f"{plan.count(action)} {word}" for action, word in _DONE if plan.count(action)]
-    reporter.done(f"files: {', '.join(counts)}")
-
-
-def _world(home: InstanceFolder, choice: Choice, instance: Instance) -> Path:
-    game = choice.game
-    name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
-    return home.folder / game.world.folder / str(name)
-
-
-def _world_text(home: InstanceFolder, world: Path, *, had: bool) -> str:
-    name = world.relative_to(home.folder).as_posix()
+def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool) -> str:
+    world = world_folder(home, choice.game, instance)
+    name = _in_home(home, world)
     if had:
         return f"{name} was there and is as it was"
     return f"{name} was raised by the first start" if world.is_dir() else f"{name} is raised when the server starts"
-
-
-def _result(
-    home: InstanceFolder,
-    choice: Choice,
-    instance: Instance,
-    plan: Plan,
-    fetched: int,
-    state: State,
-    *,
-    had_world: bool,
-) -> Provisioned:
-    game = choice.game
-    return Provisioned(
-        folder=str(home.folder),
-        name=instance.name,
-        title=choice.source.title,
-        state=state,
-        note=instance.note,
-        lock=choice.lock,
-        runtime=choice.runtime,
-        runtime_why=choice.runtime_why,
-        heap_mib=instance.heap_mib,
-        budget=choice.budget,
-        ports=instance.ports,
-        steps=plan.steps,
-        left_out=tuple(one for one in choice.lock.releases if not one.on_server),
-        fetched=fetched,
-        world=_world_text(home, _world(home, choice, instance), had=had_world),
-        licence_text=str(home.folder / game.licence.text) if game.licence else "",
-        findings=tuple(worst_first([*choice.findings, *plan.findings])),
-    )

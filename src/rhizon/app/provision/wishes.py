@@ -7,7 +7,9 @@ from typing import Literal
 import msgspec
 
 from rhizon.app.runtimes import RuntimeWish
+from rhizon.app.settling import Told
 from rhizon.core.allocate.memory import MemoryBudget
+from rhizon.core.changes import Changes
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import Lock, LockedRelease
@@ -21,7 +23,9 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
 
     ``game`` is of a source that is a plain folder of archives; ``settings`` are as typed; ``secrets`` never leave
     memory but for the server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when
-    that is not where they are now.
+    that is not where they are now. ``stop_first`` stops a server that runs; ``back_up`` saves the world before it
+    meets other content; ``why`` is what the kept state says of the change;
+    ``offline`` asks nobody.
     """
 
     source: Path
@@ -37,6 +41,10 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     ports: Mapping[str, int] = {}
     settings: Mapping[str, str | int | bool] = {}
     secrets: Mapping[str, str] = {}
+    stop_first: bool = False
+    back_up: bool = True
+    why: str = ""
+    offline: bool = False
     dry_run: bool = False
 
 
@@ -53,7 +61,9 @@ AskLicence = Callable[[LicenceText], bool]
 
 
 class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
-    """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence."""
+    """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence. ``changes`` and
+    ``diffs`` are against what was there, ``kept`` is the number of the state before, ``backup`` the time of the backup
+    that was made of its world."""
 
     folder: str
     name: str
@@ -69,6 +79,10 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[Step, ...]
     left_out: tuple[LockedRelease, ...]
     fetched: int
+    changes: Changes | None
+    diffs: tuple[Told, ...]
+    kept: int | None
+    backup: str | None
     world: str
     licence_text: str
     findings: tuple[Finding, ...]

@@ -1,32 +1,23 @@
 """``rhizon provision``."""
 
-import collections
 import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
-from rhizon.core.errors import InputError, StateError
+from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
+from rhizon.cli.licence import ask_on_terminal, licence_pending
+from rhizon.cli.options import pairs, secret_values
+from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.provision import LicenceText, Provisioned
+    from rhizon.app.provision import Provisioned
 
 __all__ = ["command"]
-
-
-def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
-    pairs = {}
-    for value in values:
-        name, equals, rest = value.partition("=")
-        if not equals or not name:
-            raise click.UsageError(f"{option} takes NAME=VALUE, not {value!r}.")
-        pairs[name] = rest
-    return pairs
 
 
 @click.command("provision")
@@ -43,6 +34,8 @@ def _pairs(values: tuple[str, ...], option: str) -> dict[str, str]:
 @click.option("--port", "ports", multiple=True, metavar="ROLE=N", help="A fixed port number for a role.")
 @click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="A setting, by our name for it.")
 @click.option("--secret", "secrets", multiple=True, metavar="NAME=FILE", help="A secret setting, read from a file.")
+@click.option("--stop-first", is_flag=True, help="Stop the server if it runs there.")
+@click.option("--offline", is_flag=True, help="Use only what is on this machine.")
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing in the folder.")
 @common
 def command(
@@ -59,6 +52,8 @@ def command(
     ports: tuple[str, ...],
     settings: tuple[str, ...],
     secrets: tuple[str, ...],
+    stop_first: bool,
+    offline: bool,
     dry_run: bool,
     out: Output,
 ) -> None:
@@ -83,29 +78,22 @@ def command(
         accept_licence=accept_licence,
         allow_installer=allow_installer,
         memory_mib=memory_mib,
-        ports={role: _port(role, number) for role, number in _pairs(ports, "--port").items()},
-        settings=dict(_pairs(settings, "--set")),
-        secrets={name: _secret(Path(file)) for name, file in _pairs(secrets, "--secret").items()},
+        ports={role: _port(role, number) for role, number in pairs(ports, "--port").items()},
+        settings=dict(pairs(settings, "--set")),
+        secrets=secret_values(secrets),
+        stop_first=stop_first,
+        offline=offline,
         dry_run=dry_run,
     )
     reporter = ConsoleReporter(out, lines=out.verbose)
     asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
 
-    def ask(licence: "LicenceText") -> bool:
-        reporter.end()
-        return _ask(licence)
-
     try:
-        made = provision(this_host(), wishes, reporter, ask if asks else None)
+        made = provision(this_host(), wishes, reporter, ask_on_terminal(reporter) if asks else None)
     finally:
         reporter.close()
     if made.state == "prepared":
-        raise StateError(
-            "licence-pending",
-            f"{made.folder} is prepared, and the licence has to be accepted before the first start",
-            details=[f"its text: {made.licence_text}"],
-            hint="Read it, then run the same command with --accept-licence.",
-        )
+        raise licence_pending(made)
     out.result(made, lambda to: _render(to, made, folder, out), made.findings)
 
 
@@ -113,25 +101,6 @@ def _port(role: str, text: str) -> int:
     if not text.isdecimal() or not 1 <= int(text) <= 65535:
         raise click.UsageError(f"--port {role} takes a number from 1 to 65535, not {text!r}.")
     return int(text)
-
-
-def _secret(file: Path) -> str:
-    try:
-        text = file.read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as broken:
-        raise InputError(
-            "unreadable", f"the secret in {file} cannot be read: {broken}", hint="Check the path and its mode."
-        ) from None
-    return text.rstrip("\r\n")
-
-
-def _ask(licence: "LicenceText") -> bool:
-    click.echo(f"\nThe licence of {licence.game} lies in {licence.path}", err=True)
-    from rhizon.core.names import plain
-
-    for line in licence.text.splitlines()[:40]:
-        click.echo(f"  | {plain(line)}", err=True)
-    return click.confirm("Have you read it, and do you accept it?", default=False, err=True)
 
 
 def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> None:
@@ -145,15 +114,12 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
     if made.runtime_why and (out.verbose or planned):
         for line in made.runtime_why:
             say(to, f"  because {line}")
-    changes = [one for one in made.steps if out.verbose or planned or one.action in ("replace", "remove")]
-    if changes:
-        show_table(to, ("", "file", "why"), [(one.action, one.path, one.reason) for one in changes])
-    done = {"place": "placed", "replace": "replaced", "remove": "removed", "keep": "kept"}
-    counts = collections.Counter(str(step.action) for step in made.steps)
-    words = [
-        f"{counts[action]} {'to ' + action if planned else word}" for action, word in done.items() if counts[action]
-    ]
-    say(to, "files: " + ", ".join(words))
+    if made.changes is not None:
+        show_changes(to, made.changes)
+    if out.verbose or planned:
+        show_plan(to, made.steps, whole=out.verbose or made.changes is None)
+        show_diffs(to, made.diffs)
+    show_counts(to, made.steps, planned=planned)
     for one in made.left_out:
         say(to, f"left out: {one.id} {one.version} is for players only")
     for gone in made.lock.dropped:
@@ -165,7 +131,7 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
         f"content {budget.content_mib}, world {budget.settings_mib}) and {budget.outside_heap_mib} beside it",
     )
     say(to, "ports: " + ", ".join(f"{role} {number}" for role, number in made.ports.items()))
-    say(to, f"world: {made.world}")
+    say(to, f"world: {made.world}" + (f"; backup {made.backup}" if made.backup else ""))
     show_findings(to, made.findings)
     if not planned:
         run, look = ("rhizon", "run", str(folder)), ("rhizon", "check", str(folder))

@@ -4,7 +4,7 @@ from typing import Any, Literal, NamedTuple, TypeVar
 
 import msgspec
 
-from rhizon.core.model import catalog, contentlist, game, instance, lock, pack
+from rhizon.core.model import backup, catalog, contentlist, game, instance, kept, lock, pack
 from rhizon.core.model.base import Strict, schema_hook
 from rhizon.core.model.decode import decode_json, decode_toml
 
@@ -33,6 +33,9 @@ DOCUMENTS = (
     Document("lock", lock.Lock, "json", "lock"),
     Document("inventory", instance.Inventory, "json", "inventory"),
     Document("instance", instance.Instance, "toml", "instance file"),
+    Document("kept", kept.KeptState, "json", "kept state"),
+    Document("backup", backup.Backup, "json", "backup"),
+    Document("backups", backup.BackupLinks, "json", "backup record"),
 )
 
 

@@ -17,6 +17,7 @@ __all__ = [
     "FieldRule",
     "FirstStart",
     "GameDefinition",
+    "HoldRule",
     "InstallerRule",
     "LicenceRule",
     "LoaderDefinition",
@@ -35,6 +36,7 @@ __all__ = [
     "SettingDefinition",
     "Stored",
     "WorldRule",
+    "WorldThings",
 ]
 
 ContentKind = Literal["mod", "plugin", "library", "template", "datapack"]
@@ -256,11 +258,23 @@ class LicenceRule(Strict, frozen=True, kw_only=True):
     accepted: Line
 
 
+class WorldThings(Strict, frozen=True, kw_only=True):
+    """Where a world writes down what it holds of content: a text file in the world's folder, and a pattern for its
+    lines with the groups ``id`` (of the content), ``thing`` and, where it is counted, ``count``."""
+
+    file: RelPath
+    pattern: Line
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("id", "thing"))
+
+
 class WorldRule(Strict, frozen=True, kw_only=True):
-    """The folder that holds worlds, and the setting that names the one in use."""
+    """The folder that holds worlds, the setting that names the one in use, and what can be read from a world."""
 
     folder: RelPath
     name_setting: Id = "world_name"
+    things: WorldThings | None = None
 
 
 class OperatorsRule(Strict, frozen=True, kw_only=True):
@@ -276,11 +290,25 @@ class FirstStart(Strict, frozen=True, kw_only=True):
     completes_settings: bool = False
 
 
+class HoldRule(Strict, frozen=True, kw_only=True):
+    """How to make a running server save its world and leave the files alone for a while: the command, the line that
+    says that it is so, the command that ends it. Without ``release`` the server only saves, and may write again."""
+
+    command: Line
+    done: Line
+    release: Line = ""
+    seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
+
+    def __post_init__(self) -> None:
+        _pattern(self.done, "done")
+
+
 class ConsoleRule(Strict, frozen=True, kw_only=True):
     """Console commands that Rhizon itself types."""
 
     stop: Line
     stop_seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
+    hold: HoldRule | None = None
 
 
 class ProgressPattern(Strict, frozen=True, kw_only=True):

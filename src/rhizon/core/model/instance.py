@@ -25,7 +25,11 @@ class LicenceAnswer(Strict, frozen=True, kw_only=True):
 
 
 class Instance(Strict, frozen=True, kw_only=True):
-    """``instance.toml``: how this server is run. Secrets are not in it."""
+    """``instance.toml``: how this server is run. Secrets are not in it.
+
+    ``settings`` are all that are set; those in ``chosen``, like ``memory_mib``, a person asked for beside the source,
+    and they outlast it.
+    """
 
     format: Literal["rhizon-instance/1"]
     name: Id
@@ -35,8 +39,10 @@ class Instance(Strict, frozen=True, kw_only=True):
     catalogs: tuple[Line, ...] = ()
     runtime: RuntimeChoice | None = None
     heap_mib: Mib
+    memory_mib: Mib | None = None
     ports: dict[Id, Port]
     settings: dict[Id, str | int | bool] = {}
+    chosen: tuple[Id, ...] = ()
     operators: tuple[Line, ...] = ()
     licence: LicenceAnswer | None = None
     first_start_done: bool = False

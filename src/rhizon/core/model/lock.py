@@ -8,7 +8,7 @@ from rhizon.core.model.game import ContentKind, Placement
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
-__all__ = ["Dropped", "HeldBack", "Lock", "LockedFile", "LockedLoader", "LockedRelease", "Target"]
+__all__ = ["Dropped", "HeldBack", "LaidFile", "Lock", "LockedFile", "LockedLoader", "LockedRelease", "Target"]
 
 
 class Target(Strict, frozen=True, kw_only=True):
@@ -70,16 +70,30 @@ class Dropped(Strict, frozen=True, kw_only=True):
     reason: Line
 
 
+class LaidFile(Strict, frozen=True, kw_only=True):
+    """A file that a pack lays over, by its path in the instance; the pack or the store has the bytes."""
+
+    path: RelPath
+    sha256: Sha256
+    size: Size
+
+
 class Lock(Strict, frozen=True, kw_only=True):
-    """``lock.json``."""
+    """``lock.json``: everything that another server of the same kind is made from. ``settings``, ``operators`` and
+    ``memory_mib`` are those of the list or pack."""
 
     format: Literal["rhizon-lock/1"]
     name: Id
+    title: Line = ""
     target: Target
     server: LockedFile
     loader: LockedLoader
     releases: tuple[LockedRelease, ...]
     dropped: tuple[Dropped, ...] = ()
+    overlay: tuple[LaidFile, ...] = ()
+    settings: dict[Id, str | int | bool] = {}
+    operators: tuple[Line, ...] = ()
+    memory_mib: Mib | None = None
 
     def on_server(self) -> tuple[LockedRelease, ...]:
         """The releases that go into the server folder."""

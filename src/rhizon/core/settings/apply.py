@@ -3,11 +3,10 @@
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.errors import InputError
-from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition, Stored
 from rhizon.core.names import near
 
-__all__ = ["NativeEdits", "checked_settings", "edit_lines", "edits_for", "keep_edits"]
+__all__ = ["NativeEdits", "check_secrets", "checked_settings", "edit_lines", "edits_for"]
 
 # file -> (dialect, key -> value)
 NativeEdits = dict[str, tuple[str, dict[str, str]]]
@@ -44,6 +43,23 @@ def checked_settings(
     return checked
 
 
+def check_secrets(game: GameDefinition, secrets: Mapping[str, str]) -> None:
+    """:class:`InputError` for a secret that the game does not have or that cannot be; its value is not told."""
+    known = [name for name, one in game.settings.items() if one.secret]
+    for name, value in secrets.items():
+        if name not in known:
+            guess = near(name, known, 1)
+            raise InputError(
+                "bad-setting",
+                f"{name} is not a secret setting of {game.title}",
+                hint=f"Did you mean {guess[0]}?" if guess else f"It has: {', '.join(known) or 'none'}",
+            )
+        try:
+            game.settings[name].checked(value)
+        except ValueError as wrong:
+            raise InputError("bad-setting", f"{name}: {wrong}", hint="Mend the file that holds it.") from None
+
+
 def edits_for(
     game: GameDefinition,
     settings: Mapping[str, str | int | bool],
@@ -65,39 +81,6 @@ def edits_for(
         for place in places.get(role, ()):
             put(place, str(number))
     return edits
-
-
-def keep_edits(
-    edits: NativeEdits, before: NativeEdits, native: Mapping[str, Mapping[str, str]], insisted: NativeEdits
-) -> tuple[NativeEdits, list[Finding]]:
-    """What is still to be written when a person may have edited the native files since the last time.
-
-    ``before`` is what was written then, ``native`` what the files hold now, ``insisted`` what is written
-    whatever stands there (ports, and settings that were typed with this very command). A value that is
-    neither the one of last time nor the wanted one was edited by hand: it stays and becomes a finding.
-    """
-    left: NativeEdits = {}
-    findings = []
-    for file, (dialect, values) in edits.items():
-        now = native.get(file, {})
-        base = before.get(file, (dialect, {}))[1]
-        insist = insisted.get(file, (dialect, {}))[1]
-        for key, value in values.items():
-            there = now.get(key)
-            edited = there is not None and key in base and there.strip() not in (base[key].strip(), value.strip())
-            if edited and key not in insist:
-                findings.append(
-                    Finding(
-                        code="setting-edited",
-                        severity="warning",
-                        subject=file,
-                        what=f"{key} is {there!r} by hand; the wanted {value!r} was not written",
-                        remedy="Put your value into the list, or set the wanted one back in the file.",
-                    )
-                )
-            else:
-                left.setdefault(file, (dialect, {}))[1][key] = value
-    return left, findings
 
 
 def edit_lines(data: bytes, names: Iterable[str]) -> bytes:

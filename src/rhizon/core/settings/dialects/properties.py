@@ -1,5 +1,7 @@
 """Java's ``.properties`` (java.util.Properties, load): comments, order and line ends are kept."""
 
+from collections.abc import Mapping
+
 import javaproperties
 
 __all__ = ["Properties"]
@@ -15,7 +17,7 @@ class Properties:
         except javaproperties.InvalidUEscapeError as broken:
             raise ValueError(f"an escape that is none: {broken}") from None
 
-    def edit(self, data: bytes, changes: dict[str, str]) -> bytes:
+    def edit(self, data: bytes, changes: Mapping[str, str | None]) -> bytes:
         current = self.read(data)
         wanted = {key: value for key, value in changes.items() if current.get(key) != value}
         if not wanted:
@@ -28,7 +30,10 @@ class Properties:
             text += "\n"
         file = javaproperties.PropertiesFile.loads(text)
         for key, value in wanted.items():
-            file[key] = value
+            if value is None:
+                del file[key]
+            else:
+                file[key] = value
         made = file.dumps(separator=" = ", ensure_ascii=False)
         if windows:
             made = made.replace("\n", "\r\n")

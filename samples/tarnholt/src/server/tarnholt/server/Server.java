@@ -57,7 +57,7 @@ public final class Server implements Marsh {
             Log.line(loader.name(), "cannot load: " + refusal.getMessage());
             return REFUSED;
         }
-        World world = new World(root, settings, version);
+        World world = new World(root, settings, version, pieces);
         Greeting greeting = new Greeting(settings, version, loader, pieces);
         ports.lines("game port", game, greeting::answer);
         ports.datagrams("game port", game, null);
@@ -66,7 +66,7 @@ public final class Server implements Marsh {
                 pieces.size(), Log.seconds()));
         console(world, crew, greeting);
         Log.line("harbour", "closing the gates");
-        world.save();
+        world.close();
         Log.line("harbour", "gates closed");
         return 0;
     }
@@ -90,11 +90,13 @@ public final class Server implements Marsh {
                 case "say" -> Log.line("console", "said: " + line.trim().substring(3).trim());
                 case "operator" -> operator(crew, words);
                 case "save" -> world.save();
+                case "still" -> world.still();
+                case "flow" -> world.flow();
                 case "stop" -> {
                     return;
                 }
                 default -> Log.line("console", "not known: " + words[0]
-                        + " (list, say TEXT, operator add|remove NAME, save, stop)");
+                        + " (list, say TEXT, operator add|remove NAME, save, still, flow, stop)");
             }
         }
     }

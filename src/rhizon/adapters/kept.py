@@ -1,0 +1,69 @@
+"""The states of an instance that are kept for ``rhizon undo``, and the bytes that they need."""
+
+import contextlib
+from pathlib import Path
+
+from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.transact import BLOBS, RHIZON
+from rhizon.core.errors import InputError, RhizonError
+from rhizon.core.model.documents import decode
+from rhizon.core.model.kept import KeptState
+
+__all__ = ["MOST_STATES", "KeptStates", "state_name"]
+
+MOST_STATES = 12
+
+
+def state_name(number: int) -> str:
+    """The record's name below ``.rhizon/``."""
+    return f"kept/{number:04}.json"
+
+
+class KeptStates:
+    """States by number, from 1 up; a number is not used twice."""
+
+    def __init__(self, folder: Path) -> None:
+        self._own = folder / RHIZON
+
+    def numbers(self) -> list[int]:
+        """Those that are there, oldest first."""
+        files = self._own.glob("kept/*.json")
+        return sorted(int(file.stem) for file in files if file.stem.isdecimal())
+
+    def read(self, number: int) -> KeptState:
+        """One of them. Raises InputError when there is none with that number, DocumentError when it is broken."""
+        if number not in self.numbers():
+            raise InputError(
+                "no-such-state",
+                f"there is no kept state {number}",
+                hint="rhizon undo DIR --list shows those that are kept.",
+            )
+        path = self._own / state_name(number)
+        return decode(KeptState, read_bytes(path, "kept state"), str(path))
+
+    def readable(self) -> list[KeptState]:
+        """All that can be read, oldest first."""
+        states = []
+        for number in self.numbers():
+            with contextlib.suppress(RhizonError):
+                states.append(self.read(number))
+        return states
+
+    def blob(self, sha256: str) -> Path:
+        """Where kept bytes lie, or would lie."""
+        return self._own / BLOBS / sha256
+
+    def trim(self, most: int = MOST_STATES) -> None:
+        """Lets go of the oldest states over ``most``, and of bytes that no state needs."""
+        numbers = self.numbers()
+        with translated("clear up kept states", self._own):
+            for number in numbers[: max(len(numbers) - most, 0)]:
+                (self._own / state_name(number)).unlink(missing_ok=True)
+        left = self.readable()
+        if len(left) < len(self.numbers()):
+            return  # one cannot be read: what it needs is not known
+        needed = {file.sha256 for state in left for file in state.files.values()}
+        with translated("clear up kept states", self._own):
+            for blob in self._own.glob(f"{BLOBS}/*"):
+                if blob.name not in needed:
+                    blob.unlink(missing_ok=True)

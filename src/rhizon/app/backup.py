@@ -1,0 +1,411 @@
+"""Backups of an instance: its worlds, its settings, and all that makes it what it is."""
+
+import contextlib
+import datetime
+import hashlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.backups import STAMP, Repository, tree_files
+from rhizon.adapters.console import ConsoleClient
+from rhizon.adapters.files import free_bytes, read_bytes, translated, write_atomic
+from rhizon.adapters.host import now
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.changing import Whole, as_it_is, whole
+from rhizon.app.context import Host
+from rhizon.app.entering import entered, stopped
+from rhizon.app.reporter import Reporter
+from rhizon.app.settling import settings_paths
+from rhizon.core.errors import InputError, StateError, TrustError
+from rhizon.core.finding import Finding
+from rhizon.core.model.backup import Backup, BackupLinks, Calm
+from rhizon.core.model.decode import encode_json
+from rhizon.core.model.documents import decode
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.kept import KeptFile, KeptState
+from rhizon.core.retention import parse_retention, to_keep
+from rhizon.core.units import size_text
+
+__all__ = [
+    "BackedUp",
+    "BackupLine",
+    "Backups",
+    "Verdict",
+    "back_up",
+    "back_up_before",
+    "backup_id",
+    "find_backup",
+    "list_backups",
+    "verify_backup",
+]
+
+LINKS = "backups.json"
+
+
+class BackedUp(msgspec.Struct, frozen=True, kw_only=True):
+    """A backup that was made. Sizes in bytes: of what was saved, and of what it added to the repository."""
+
+    folder: str
+    id: str
+    when: str
+    place: str
+    calm: Calm
+    files: int
+    size: int
+    added: int
+    removed: tuple[str, ...]
+    findings: tuple[Finding, ...]
+
+
+class BackupLine(msgspec.Struct, frozen=True, kw_only=True):
+    """One backup in a list; ``size`` in bytes is what a restore would write."""
+
+    id: str
+    when: str
+    why: str
+    name: str
+    folder: str
+    calm: Calm
+    files: int
+    size: int
+    place: str
+
+
+class Backups(msgspec.Struct, frozen=True, kw_only=True):
+    """All backups, oldest first, and the bytes that each repository takes on disk."""
+
+    backups: tuple[BackupLine, ...]
+    on_disk: dict[str, int]
+    findings: tuple[Finding, ...]
+
+
+class Verdict(msgspec.Struct, frozen=True, kw_only=True):
+    """What reading a whole backup back has shown."""
+
+    id: str
+    when: str
+    place: str
+    chunks: int
+    damaged: tuple[str, ...]
+
+
+def backup_id(home: InstanceFolder) -> BackupLinks:
+    """Under which id the backups of an instance lie: the one that it has, or a new one."""
+    path = home.own / LINKS
+    if path.is_file():
+        return decode(BackupLinks, read_bytes(path, "backup record"), str(path))
+    mark = hashlib.sha256(f"{home.folder}{now()}".encode()).hexdigest()[:8]
+    return BackupLinks(format="rhizon-backups/1", id=f"{home.instance().name[:50]}-{mark}")
+
+
+def back_up(
+    host: Host, folder: Path, reporter: Reporter, *, to: Path | None, keep: str | None, stop_first: bool, why: str = ""
+) -> BackedUp:
+    """Saves an instance into this host's backups or into the folder ``to``, then lets go of what ``keep`` (such as
+    ``7d,4w,6m``) does not keep. The server may run: it is made to hold still where its definition says how.
+
+    Raises :class:`StateError` (no instance, no room, the server does not hold still), InputError (a bad rule).
+    """
+    rule = None
+    if keep is not None:
+        try:
+            rule = parse_retention(keep)
+        except ValueError as wrong:
+            raise InputError("bad-retention", f"--keep: {wrong}", hint="As in --keep 7d,4w,6m") from None
+    home = InstanceFolder(folder).required()
+    with entered(home, reporter):
+        if stop_first:
+            stopped(host, home, reporter, stop_first=True)
+        state = whole(home)
+        if state is None:
+            raise StateError(
+                "instance-damaged",
+                f"the instance in {home.folder} has lost its lock or inventory",
+                hint="Provision again from the same source: they are written anew; then back up.",
+            )
+        game = host.game_of(state.instance)
+        repository = Repository((to or host.places.backups).absolute())
+        made = _make(home, game, state, repository, reporter, why or "by hand")
+        if to is not None:
+            _remember(home, made.id, repository.root)
+        if rule is None:
+            return made
+        with repository.busy():
+            times = {datetime.datetime.strptime(one, STAMP): one for one in repository.times(made.id)}
+            kept = to_keep(list(times), rule)
+            gone = tuple(name for at, name in times.items() if at not in kept)
+            repository.forget(made.id, gone)
+            if gone:
+                repository.sweep()
+        return msgspec.structs.replace(made, removed=gone)
+
+
+def back_up_before(
+    host: Host, home: InstanceFolder, game: GameDefinition, state: Whole, reporter: Reporter, why: str
+) -> BackedUp:
+    """The backup that a change makes for itself; the caller holds the instance."""
+    return _make(home, game, state, Repository(host.places.backups), reporter, why)
+
+
+def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
+    links = backup_id(home)
+    places = tuple(dict.fromkeys((*links.places, str(place))))
+    _write_links(home, BackupLinks(format="rhizon-backups/1", id=ident, places=places))
+
+
+def _write_links(home: InstanceFolder, links: BackupLinks) -> None:
+    with translated("write the backup record", home.own):
+        write_atomic(home.own / LINKS, encode_json(links))
+
+
+def _make(
+    home: InstanceFolder, game: GameDefinition, state: Whole, repository: Repository, reporter: Reporter, why: str
+) -> BackedUp:
+    links = backup_id(home)
+    if not (home.own / LINKS).is_file():
+        _write_links(home, links)
+    reporter.step("backing up the world and the settings")
+    with repository.busy():
+        before = _newest(repository, links.id)
+        with _calm(home, game) as calm:
+            seen = tree_files(home.folder, game.world.folder)
+            size = sum(real.stat().st_size for real in seen.files.values() if real.exists())
+            paths = settings_paths(home, game, (state.side,), state.inventory)
+            _room_for(repository, size if before is None else max(size - before.size, 0))
+            world, fresh, moved = repository.save(
+                seen.files,
+                before.world if before else {},
+                lambda so_far, total: reporter.progress(
+                    f"{size_text(so_far)} of {size_text(total)}", so_far / max(total, 1)
+                ),
+            )
+            settings, more, _ = repository.save({path: home.folder / path for path in paths}, {}, lambda _a, _b: None)
+        fresh |= more
+        chunks = {one for part in (world, settings) for file in part.values() for one in file.chunks}
+        bad = [*repository.missing(chunks), *repository.verify(fresh, lambda _a, _b: None)]
+        if bad:
+            raise TrustError(
+                "backup-damaged",
+                f"what was written into {repository.root} does not read back: {bad[0]}",
+                hint="That disk may be failing: back up to another one with --to FOLDER. This backup was not kept.",
+            )
+        when = repository.new_time(links.id)
+        files, _ = as_it_is(home, game, state, frozenset())
+        files |= {
+            path: KeptFile(
+                sha256=one.chunks[0] if one.chunks else hashlib.sha256().hexdigest(),
+                size=one.size,
+                executable=bool(one.mode & 0o100),
+                private=not one.mode & 0o044,
+                settings=True,
+            )
+            for path, one in settings.items()
+        }
+        repository.write(
+            Backup(
+                format="rhizon-backup/1",
+                id=links.id,
+                when=when,
+                why=why,
+                name=state.instance.name,
+                folder=str(home.folder),
+                calm="unsure" if moved else calm,
+                state=KeptState(
+                    format="rhizon-kept/1",
+                    number=1,
+                    kept_at=now(),
+                    before=why,
+                    lock=state.lock,
+                    inventory=state.inventory,
+                    instance=state.instance,
+                    files=files,
+                ),
+                world=world,
+                empty=seen.empty,
+                settings=settings,
+            )
+        )
+        added = sum(repository.chunk_size(one) for one in fresh)
+    total = sum(one.size for part in (world, settings) for one in part.values())
+    reporter.done(f"backup {when}: {size_text(total)}, {size_text(added)} of it new")
+    return BackedUp(
+        folder=str(home.folder),
+        id=links.id,
+        when=when,
+        place=str(repository.root),
+        calm="unsure" if moved else calm,
+        files=len(world) + len(settings),
+        size=total,
+        added=added,
+        removed=(),
+        findings=tuple(_findings(game, seen.left_out, moved, calm)),
+    )
+
+
+def _newest(repository: Repository, ident: str) -> Backup | None:
+    times = repository.times(ident)
+    with contextlib.suppress(InputError):
+        return repository.read(ident, times[-1]) if times else None
+    return None  # a broken manifest only costs reading everything again
+
+
+def _room_for(repository: Repository, size: int) -> None:
+    free = free_bytes(repository.root)
+    if size > free:
+        raise StateError(
+            "disk-full",
+            f"up to {size_text(size)} are to be written into the backups, {size_text(free)} are free",
+            details=[str(repository.root)],
+            hint="Free some space, let go of old backups (--keep 7d,4w), or back up to another disk: --to FOLDER",
+        )
+
+
+@contextlib.contextmanager
+def _calm(home: InstanceFolder, game: GameDefinition) -> Iterator[Calm]:
+    """While the world is read: how sure it is that nobody writes."""
+    mark = home.running()
+    if mark is None:
+        yield "stopped"
+        return
+    hold = game.console.hold
+    if hold is None:
+        yield "unsure"
+        return
+    with ConsoleClient(mark.port, mark.token) as client:
+        client.hold(hold.seconds)
+        yield "held" if hold.release else "saved"
+
+
+def _findings(game: GameDefinition, left_out: tuple[str, ...], moved: list[str], calm: Calm) -> list[Finding]:
+    findings = [
+        Finding(
+            code="left-out-of-backup",
+            severity="warning",
+            subject=path,
+            what="it is a link, no ordinary file, or has a name that some system cannot hold, and is not in the backup",
+            remedy="Put the file itself there, under another name.",
+        )
+        for path in left_out[:20]
+    ]
+    if moved or calm == "unsure":
+        what = f"the server wrote while it was read ({', '.join(moved[:3])})" if moved else "the server was running"
+        findings.append(
+            Finding(
+                code="backup-unsure",
+                severity="warning",
+                subject=str(game.world.folder),
+                what=f"{what}, and the definition of {game.title} does not say how to make it hold still",
+                remedy="Back up with --stop-first, or add [console] hold to the definition.",
+            )
+        )
+    return findings
+
+
+def _places(host: Host, home: InstanceFolder | None) -> list[Repository]:
+    roots = [host.places.backups]
+    if home is not None and (home.own / LINKS).is_file():
+        roots += [Path(one) for one in backup_id(home).places]
+    return [Repository(root) for root in dict.fromkeys(roots) if root.is_dir()]
+
+
+def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> Backups:
+    """Those of one instance, or all of this host's; ``place`` is another repository to look into."""
+    home = InstanceFolder(folder).required() if folder is not None else None
+    wanted = backup_id(home).id if home is not None else None
+    lines = []
+    findings = []
+    repositories = _places(host, home) if place is None else [Repository(place.absolute())]
+    for repository in repositories:
+        for ident in repository.ids():
+            for when in repository.times(ident) if wanted in (None, ident) else ():
+                try:
+                    lines.append(_line(repository, repository.read(ident, when)))
+                except InputError as broken:
+                    findings.append(
+                        Finding(
+                            code="backup-broken",
+                            severity="error",
+                            subject=f"{ident} {when}",
+                            what=broken.message,
+                            remedy="It cannot be restored. Make a new one.",
+                        )
+                    )
+    lines.sort(key=lambda one: (one.id, one.when))
+    return Backups(
+        backups=tuple(lines),
+        on_disk={str(one.root): one.bytes_on_disk() for one in repositories},
+        findings=tuple(findings),
+    )
+
+
+def _line(repository: Repository, backup: Backup) -> BackupLine:
+    return BackupLine(
+        id=backup.id,
+        when=backup.when,
+        why=backup.why,
+        name=backup.name,
+        folder=backup.folder,
+        calm=backup.calm,
+        files=len(backup.world) + len(backup.settings),
+        size=backup.size,
+        place=str(repository.root),
+    )
+
+
+def find_backup(
+    host: Host, folder: Path, when: str | None, of: str | None = None, place: Path | None = None
+) -> tuple[Repository, Backup]:
+    """The backup that a person means: the newest, or one whose time begins with ``when``. ``of`` is the id, name or
+    folder of the instance, where that is not the one in ``folder``. Raises InputError."""
+    home = InstanceFolder(folder)
+    if of is None and not home.is_ours:
+        raise InputError(
+            "which-backup",
+            f"there is no instance in {folder}: say of which one the backup is",
+            hint="Add --of ID (rhizon backup --list shows them), or name the instance's own folder.",
+        )
+    ident = backup_id(home).id if of is None else None
+    repositories = [Repository(place.absolute())] if place is not None else _places(host, home if of is None else None)
+    found = []
+    for repository in repositories:
+        for one in [ident] if ident is not None else repository.ids():
+            for at in repository.times(one):
+                if when is None or at.startswith(when):
+                    found.append((at, one, repository))
+    if of is not None:
+        found = [one for one in found if one[1] == of or _is_of(one[2], one[1], one[0], of)]
+    if not found:
+        wanted = f"from {when} " if when is not None else ""
+        raise InputError(
+            "no-such-backup",
+            f"there is no backup {wanted}of {of or folder}",
+            hint="rhizon backup --list shows all of this machine; --place FOLDER looks into another repository.",
+        )
+    times = sorted(found, key=lambda one: one[:2])
+    if when is not None and len({one[0] for one in times}) > 1:
+        shown = ", ".join(one[0] for one in times[:5])
+        raise InputError("which-backup", f"{when} may be {shown}", hint="Write more of the time.")
+    at, one, repository = times[-1]
+    return repository, repository.read(one, at)
+
+
+def _is_of(repository: Repository, ident: str, when: str, of: str) -> bool:
+    with contextlib.suppress(InputError):
+        backup = repository.read(ident, when)
+        return of in (backup.name, backup.folder) or str(Path(of).absolute()) == backup.folder
+    return False
+
+
+def verify_backup(
+    host: Host, folder: Path, when: str | None, of: str | None, place: Path | None, reporter: Reporter
+) -> Verdict:
+    """Reads every piece of one backup back."""
+    repository, backup = find_backup(host, folder, when, of, place)
+    chunks = {one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks}
+    reporter.step(f"reading {backup.when} back")
+    damaged = repository.verify(chunks, lambda so_far, total: reporter.progress("reading", so_far / max(total, 1)))
+    return Verdict(
+        id=backup.id, when=backup.when, place=str(repository.root), chunks=len(chunks), damaged=tuple(damaged)
+    )

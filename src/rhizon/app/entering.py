@@ -1,0 +1,76 @@
+"""Before a change: no other command in the folder, nothing half done in it, no server running there."""
+
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from rhizon.adapters.console import ConsoleClient
+from rhizon.adapters.host import socket_in_use
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.context import Host
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import RhizonError, StateError
+
+__all__ = ["entered", "stopped"]
+
+
+@contextmanager
+def entered(home: InstanceFolder, reporter: Reporter) -> Iterator[None]:
+    """Keeps other commands out; a change that was cut short is taken back first, and that is told."""
+    with home.busy() as taken_back:
+        if taken_back:
+            reporter.step("an earlier change was cut short")
+            reporter.done("an earlier change was cut short; it was taken back")
+        yield
+
+
+def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first: bool) -> None:
+    """No server runs in the folder when this returns: one that does is asked to stop where ``stop_first`` allows it.
+
+    Raises :class:`StateError` when one runs and may not or does not stop.
+    """
+    if not home.is_ours:
+        return
+    mark = home.running()
+    if mark is None:
+        _started_elsewhere(home)
+        return
+    if not stop_first:
+        raise StateError(
+            "server-running",
+            f"the server in {home.folder} is running (process {mark.pid})",
+            hint="Stop it first: type stop into its console, press Ctrl-C where rhizon run runs, or add --stop-first.",
+        )
+    console = host.game_of(home.instance()).console
+    reporter.step("stopping the server")
+    with ConsoleClient(mark.port, mark.token) as client:
+        client.send(console.stop)
+        limit = time.monotonic() + console.stop_seconds
+        while home.running() is not None:
+            if time.monotonic() > limit:
+                raise StateError(
+                    "server-not-stopped",
+                    f"the server was asked to stop and still runs after {console.stop_seconds} s (process {mark.pid})",
+                    hint="See what it says where rhizon run runs; nothing was changed.",
+                )
+            time.sleep(0.05)
+    reporter.done("the server is stopped")
+
+
+def _started_elsewhere(home: InstanceFolder) -> None:
+    """A server that start.sh or a service manager started bears no mark; its ports tell."""
+    try:
+        ports = set(home.instance().ports.values())
+    except RhizonError:
+        return  # whoever reads it next says what is wrong with it
+    if not any(socket_in_use(number, protocol) for number in ports for protocol in ("tcp", "udp")):
+        return
+    from rhizon.adapters.processes import at_work_in
+
+    pid = at_work_in(home.folder, ports)
+    if pid is not None:
+        raise StateError(
+            "server-running",
+            f"a server runs in {home.folder} (process {pid}), and rhizon did not start it",
+            hint="Stop it the way it was started.",
+        )

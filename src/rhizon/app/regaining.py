@@ -1,0 +1,63 @@
+"""Getting back into the store what it has lost: from the catalogs, and out of the archives that come from there."""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from rhizon.adapters.catalogs import open_catalogs
+from rhizon.adapters.copies import Copies
+from rhizon.adapters.fetching import fetch_all, missing_from
+from rhizon.app.context import Host
+from rhizon.app.layout import locked_files, wanted_files
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.launch import start_scripts
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+from rhizon.core.names import RelPath, plain
+
+__all__ = ["regain"]
+
+
+def regain(
+    host: Host,
+    game: GameDefinition,
+    lock: Lock,
+    instance: Instance,
+    files: Mapping[RelPath, tuple[str, int]],
+    reporter: Reporter,
+) -> int:
+    """Sees that the store has all of ``files`` (path in the instance to hash and size); answers how many had to be
+    fetched. Raises :class:`StateError` when some are not to be had any more."""
+
+    def lacking() -> list[RelPath]:
+        return [path for path, (sha256, size) in files.items() if not host.store.has(sha256, size)]
+
+    if not lacking():
+        return 0
+    reporter.step("getting back what the store has lost")
+    came = 0
+    why: list[str] = []
+    try:
+        missing = missing_from(host.store, locked_files(lock))
+        if missing:
+            catalogs = open_catalogs(instance.catalogs, Path.cwd(), Copies(host.places.copies))
+            came = fetch_all(
+                catalogs, missing, host.store, lambda got, total: reporter.progress("", got / max(total, 1))
+            )
+        for data in start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib).values():
+            host.store.add(data)
+        if lacking() and lock.loader.install == "unpack":
+            wanted_files(lock, game, host.store, instance.runtime, allow_installer=False)
+    except RhizonError as broken:
+        why.append(plain(broken.message))
+    left = lacking()
+    if left:
+        raise StateError(
+            "state-incomplete",
+            f"{len(left)} files are not to be had any more: {', '.join(left[:4])}",
+            details=why,
+            hint="Provision again from the list or pack, with a catalog that has them; nothing was changed.",
+        )
+    reporter.done(f"what the store had lost is there again ({came} fetched)")
+    return came

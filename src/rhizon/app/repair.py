@@ -1,0 +1,89 @@
+"""Put back what Rhizon placed and what is not so any more; settings and worlds are left alone."""
+
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.files import hash_present
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.changing import carry_out
+from rhizon.app.context import Host
+from rhizon.app.entering import entered, stopped
+from rhizon.app.regaining import regain
+from rhizon.app.reporter import Reporter
+from rhizon.app.returning import needed_whole
+from rhizon.core.launch import START_SCRIPTS
+from rhizon.core.names import RelPath
+from rhizon.core.plan import Plan, Step, WantedFile
+
+__all__ = ["Repaired", "repair"]
+
+
+class Repaired(msgspec.Struct, frozen=True, kw_only=True):
+    """How many files were looked at, what was put back, and the number of the state in which damaged ones are kept."""
+
+    folder: str
+    name: str
+    planned: bool
+    files: int
+    steps: tuple[Step, ...]
+    fetched: int
+    kept: int | None
+
+
+def repair(
+    host: Host, folder: Path, reporter: Reporter, *, full: bool = False, stop_first: bool = False, dry_run: bool = False
+) -> Repaired:
+    """Looks at the size and time of every file that only Rhizon writes (``full``: at every byte), and puts back those
+    that are gone or changed. Raises :class:`StateError`, RemoteError when something has to be fetched and cannot."""
+    home = InstanceFolder(folder).required()
+    if dry_run:
+        return _repair(host, home, reporter, full=full, write=False)
+    with entered(home, reporter):
+        stopped(host, home, reporter, stop_first=stop_first)
+        return _repair(host, home, reporter, full=full, write=True)
+
+
+def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool, write: bool) -> Repaired:
+    state = needed_whole(home)
+    owned = {RelPath(path): one for path, one in state.inventory.files.items() if not one.edited}
+    reporter.step("verifying every byte" if full else "verifying")
+    known: dict[str, tuple[str, int]] = {} if full else {path: (one.sha256, one.size) for path, one in owned.items()}
+    present = hash_present(home.folder, owned, known)
+    bad = [path for path, one in owned.items() if present.get(path) != one.sha256]
+    linked = {one.file.sha256 for one in state.lock.on_server()}
+    steps = tuple(
+        Step(
+            action="replace" if path in present else "place",
+            path=path,
+            reason="it is not what was placed" if path in present else "it is gone",
+            wanted=WantedFile(
+                sha256=owned[path].sha256,
+                size=owned[path].size,
+                origin=owned[path].origin,
+                executable=path == START_SCRIPTS[0],
+                linked=owned[path].sha256 in linked,
+            ),
+        )
+        for path in sorted(bad)
+    )
+    reporter.done(f"{len(owned)} files verified, {len(bad)} to be put back")
+    fetched, kept = 0, None
+    if write and bad:
+        for path in bad:
+            if not host.store.sound(owned[path].sha256):
+                host.store.drop(owned[path].sha256)
+        game = host.game_of(state.instance)
+        wanted = {path: (owned[path].sha256, owned[path].size) for path in bad}
+        fetched = regain(host, game, state.lock, state.instance, wanted, reporter)
+        plan = Plan(steps=steps, inventory=state.inventory)
+        kept = carry_out(host.store, home, game, state, state, plan, "repair")
+    return Repaired(
+        folder=str(home.folder),
+        name=state.instance.name,
+        planned=not write,
+        files=len(owned),
+        steps=steps,
+        fetched=fetched,
+        kept=kept,
+    )

@@ -1,0 +1,100 @@
+"""Change settings of an instance that is there."""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.changing import Whole, carry_out
+from rhizon.app.context import Host
+from rhizon.app.entering import entered, stopped
+from rhizon.app.reporter import Reporter
+from rhizon.app.returning import needed_whole
+from rhizon.app.settling import Told, settle, shown_diff
+from rhizon.core.changes import ValueChange
+from rhizon.core.errors import InputError, StateError
+from rhizon.core.plan import Plan, Step, make_plan
+from rhizon.core.settings.apply import check_secrets, checked_settings
+
+__all__ = ["SettingsSet", "set_settings"]
+
+
+class SettingsSet(msgspec.Struct, frozen=True, kw_only=True):
+    """What was set, or would be. Secrets are named in ``secrets`` and shown nowhere."""
+
+    folder: str
+    name: str
+    planned: bool
+    settings: tuple[ValueChange, ...]
+    secrets: tuple[str, ...]
+    steps: tuple[Step, ...]
+    diffs: tuple[Told, ...]
+    kept: int | None
+
+
+def set_settings(
+    host: Host,
+    folder: Path,
+    settings: Mapping[str, str],
+    secrets: Mapping[str, str],
+    reporter: Reporter,
+    *,
+    stop_first: bool = False,
+    dry_run: bool = False,
+) -> SettingsSet:
+    """Writes settings into the server's own files, in one transaction that ``rhizon undo`` takes back. What a person
+    sets so outlasts every update. Raises InputError (no such setting, a wrong value), :class:`StateError`."""
+    home = InstanceFolder(folder).required()
+    if not settings and not secrets:
+        raise InputError("usage", "there is nothing to set", hint="As in: rhizon set DIR max_players=24 pvp=no")
+    if dry_run:
+        return _set(host, home, settings, secrets, write=False)
+    with entered(home, reporter):
+        stopped(host, home, reporter, stop_first=stop_first)
+        return _set(host, home, settings, secrets, write=True)
+
+
+def _set(
+    host: Host, home: InstanceFolder, settings: Mapping[str, str], secrets: Mapping[str, str], *, write: bool
+) -> SettingsSet:
+    before = needed_whole(home)
+    was = before.instance
+    game = host.game_of(was)
+    if not was.first_start_done:
+        raise StateError(
+            "first-start-pending",
+            "the first start has not been done yet: the server has not written its own files",
+            hint=f"Run: rhizon provision {was.source} {home.folder} --set NAME=VALUE",
+        )
+    values = checked_settings(game, settings, "the command line")
+    check_secrets(game, secrets)
+    instance = msgspec.structs.replace(
+        was, settings={**was.settings, **values}, chosen=tuple(sorted({*was.chosen, *values}))
+    )
+    after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
+    settled = settle(
+        home, game, host.store, before.side, after.side, before.inventory, {}, {**values, **secrets}, only_typed=True
+    )
+    made = make_plan({}, {}, None, game.world.folder, settled)
+    plan = Plan(steps=made.steps, inventory=before.inventory, contents=made.contents)
+    diffs = tuple(
+        shown_diff(step.path, (home.folder / step.path).read_bytes(), plan.contents[step.path].data, game)
+        for step in plan.steps
+        if step.action == "merge"
+    )
+    names = ", ".join(sorted({*values, *secrets}))
+    kept = carry_out(host.store, home, game, before, after, plan, f"set {names}") if write else None
+    return SettingsSet(
+        folder=str(home.folder),
+        name=was.name,
+        planned=not write,
+        settings=tuple(
+            ValueChange(name=name, before=was.settings.get(name, game.settings[name].default), after=value)
+            for name, value in values.items()
+        ),
+        secrets=tuple(sorted(secrets)),
+        steps=plan.steps,
+        diffs=diffs,
+        kept=kept,
+    )

@@ -1,0 +1,270 @@
+"""The files that both Rhizon and people write: the server's own settings, operators, and what a pack lays over.
+
+Each is merged three ways: what was shipped last time, what stands there, what is shipped now.
+"""
+
+import difflib
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.files import read_bytes
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.store import Store
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.ports import port_places
+from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.finding import Finding
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.model.lock import Lock
+from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
+from rhizon.core.plan import Settled, WantedFile, Written
+from rhizon.core.settings.apply import NativeEdits, edit_lines, edits_for
+from rhizon.core.settings.dialects import DIALECTS, Dialect, dialect_of
+from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
+
+__all__ = ["Side", "Told", "native_edits", "settings_paths", "settle", "shown_diff"]
+
+LARGEST_SETTINGS_FILE = 4 << 20
+HIDDEN = "••••"
+_UNKNOWN = "\0"  # no setting has this value: whatever stands in its place was changed
+
+
+class Side(msgspec.Struct, frozen=True, kw_only=True):
+    """An instance before or after a change, with the lock that its ports come from."""
+
+    instance: Instance
+    lock: Lock
+
+
+class Told(msgspec.Struct, frozen=True, kw_only=True):
+    """What a change does to one file, as lines of a unified diff; secrets are hidden."""
+
+    path: RelPath
+    lines: tuple[str, ...]
+
+
+def native_edits(
+    game: GameDefinition, side: Side, settings: Mapping[str, str | int | bool] | None = None
+) -> NativeEdits:
+    """What stands, or shall stand, in the server's own files: settings (all of the side's, or those given), ports, and
+    the licence's answer where it was given."""
+    extra = {role: port.store for role, port in port_places(game, side.lock).items()}
+    chosen = side.instance.settings if settings is None else settings
+    edits = edits_for(game, chosen, side.instance.ports, extra)
+    if game.licence is not None and side.instance.licence is not None:
+        place = game.licence.answer
+        edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = game.licence.accepted
+    return edits
+
+
+def settings_paths(
+    home: InstanceFolder, game: GameDefinition, sides: tuple[Side, ...], inventory: Inventory
+) -> list[RelPath]:
+    """Every file there that the server or people write, worlds and logs left out."""
+    named = {RelPath(path) for path, owned in inventory.files.items() if owned.edited}
+    for side in sides:
+        named |= {RelPath(path) for path in native_edits(game, side)}
+    named |= {game.operators.file} if game.operators else set()
+    for path in game.first_start.creates:
+        named |= set(_below(home.folder, path))
+    world = f"{game.world.folder}/"
+    ours = {path for path, owned in inventory.files.items() if not owned.edited}
+    return sorted(
+        path for path in named if path not in ours and not path.startswith(world) and _ordinary(home.folder / path)
+    )
+
+
+def _below(folder: Path, path: RelPath) -> Iterator[RelPath]:
+    start = folder / path
+    if start.is_symlink():
+        return
+    for file in sorted(start.rglob("*")) if start.is_dir() else (start,):
+        relative = file.relative_to(folder).as_posix()
+        try:
+            if not relative.startswith(f"{RHIZON}/"):
+                yield safe_path(relative)
+        except UnsafeNameError:
+            continue  # nothing of ours; it stays where it is
+
+
+def _ordinary(path: Path) -> bool:
+    return not path.is_symlink() and path.is_file() and path.stat().st_size <= LARGEST_SETTINGS_FILE
+
+
+def settle(
+    home: InstanceFolder,
+    game: GameDefinition,
+    store: Store,
+    before: Side | None,
+    after: Side,
+    inventory: Inventory | None,
+    wanted: Mapping[RelPath, WantedFile],
+    insisted: Mapping[str, str | int | bool],
+    *,
+    only_typed: bool = False,
+) -> dict[RelPath, Settled]:
+    """What becomes of each of them. Before the first start only what a pack lays over is there. ``insisted`` are
+    settings that are written whatever stands there; with ``only_typed`` nothing else is. Raises :class:`StateError`
+    for a file that cannot be understood."""
+    started = before is not None and before.instance.first_start_done
+    old = native_edits(game, before) if before is not None and started else {}
+    new = native_edits(game, after) if started else {}
+    typed = native_edits(game, after, insisted) if started else {}
+    if only_typed:
+        old, new = typed, typed
+    laid = {path: file for path, file in wanted.items() if file.edited}
+    made = {}
+    for path in sorted({*laid, *map(RelPath, new)}):
+        mine = read_bytes(home.folder / path, "settings file") if _exists(home.folder / path) else None
+        if mine is None and path not in new:
+            continue  # placed like any other
+        one = _File(path, mine, _was_shipped(store, inventory, path), _shipped(store, laid, path))
+        if path in new:
+            secret = any(each.secret and each.store.file == path for each in game.settings.values())
+            made[path] = one.by_setting(
+                DIALECTS[new[path][0]],
+                old[path][1] if path in old else {},
+                new[path][1],
+                typed[path][1] if path in typed else {},
+                private=secret,
+            )
+        else:
+            dialect = dialect_of(path)
+            made[path] = one.by_setting(dialect, {}, {}, {}) if dialect is not None else one.by_line()
+    crew = game.operators
+    if crew is not None and started and before is not None:
+        fresh = [name for name in after.instance.operators if name not in before.instance.operators]
+        data = read_bytes(home.folder / crew.file, "operators file") if _exists(home.folder / crew.file) else None
+        names = fresh if data is not None else after.instance.operators
+        if names and (whole := edit_lines(data or b"", names)) != data:
+            made[crew.file] = Settled(
+                there=data is not None, after=Written(whole), reason=f"operators: {', '.join(names)}"
+            )
+    return made
+
+
+def _exists(path: Path) -> bool:
+    if path.is_symlink() or (path.exists() and not path.is_file()):
+        raise StateError(
+            "file-in-the-way",
+            f"{path} is not an ordinary file",
+            hint="Move it elsewhere; Rhizon follows no links inside an instance.",
+        )
+    return path.exists()
+
+
+def _was_shipped(store: Store, inventory: Inventory | None, path: RelPath) -> bytes | None:
+    """What was laid over last time; None when nothing was, or when the store has lost it."""
+    owned = inventory.files.get(path) if inventory is not None else None
+    if owned is None or not store.has(owned.sha256, owned.size):
+        return None
+    try:
+        return store.read(owned.sha256, path)
+    except RhizonError:
+        return None
+
+
+def _shipped(store: Store, laid: Mapping[RelPath, WantedFile], path: RelPath) -> bytes | None:
+    return store.read(laid[path].sha256, path) if path in laid else None
+
+
+class _File:
+    """One file: what stands there, what was laid over last time and now (None where nothing is)."""
+
+    def __init__(self, path: RelPath, mine: bytes | None, was: bytes | None, now: bytes | None) -> None:
+        self._path = path
+        self._mine = mine
+        self._was = was
+        self._now = now
+
+    def by_setting(
+        self,
+        dialect: Dialect,
+        old: Mapping[str, str],
+        new: Mapping[str, str],
+        typed: Mapping[str, str],
+        *,
+        private: bool = False,
+    ) -> Settled:
+        try:
+            shipped = (dialect.read(self._now) if self._now is not None else {}) | dict(new)
+            if self._was is not None:
+                was = dialect.read(self._was)
+            else:  # where something is laid over for the first time, nobody knows who wrote what is there
+                was = dict.fromkeys(shipped.keys() - new.keys(), _UNKNOWN)
+            if self._mine is None:
+                whole = dialect.edit(self._now or b"", dict(new))
+                return Settled(there=False, after=Written(whole, 0o600 if private else 0o644), reason="settings")
+            merged = merge_keys(dialect, self._mine, was | dict(old), shipped, typed)
+            beside = self._beside(dialect, merged, shipped)
+        except ValueError as broken:
+            raise StateError(
+                "native-file-broken",
+                f"{self._path} cannot be understood: {plain(str(broken), 200)}",
+                hint="Mend that file (nothing in it was changed), or delete it so that it is written anew.",
+            ) from None
+        return self._settled(merged, beside, private=private)
+
+    def _beside(self, dialect: Dialect, merged: Merged, shipped: Mapping[str, str]) -> bytes | None:
+        clashing = {one.key: shipped[one.key] for one in merged.real_clashes}
+        if not clashing:
+            return None
+        return self._now if self._now is not None else dialect.edit(b"", clashing)
+
+    def by_line(self) -> Settled:
+        assert self._mine is not None and self._now is not None
+        if self._mine == self._now or self._now == self._was:
+            return Settled(there=True, after=None, reason="may change in use")
+        if self._mine == self._was:
+            return self._settled(Merged(data=self._now, taken=("all",)), None)
+        merged = merge_lines(self._was, self._mine, self._now) if self._was is not None else None
+        if merged is None:
+            clash = Clash(key="the whole file", mine="yours", shipped="another")
+            return self._settled(Merged(data=self._mine, clashes=(clash,)), self._now)
+        return self._settled(merged, self._now if merged.clashes else None)
+
+    def _settled(self, merged: Merged, beside: bytes | None, *, private: bool = False) -> Settled:
+        findings = tuple(_clash(self._path, one) for one in merged.clashes)
+        if merged.data == self._mine:
+            return Settled(there=True, after=None, reason="is so already", beside=beside, findings=findings)
+        count = len(merged.taken)
+        reason = f"{', '.join(merged.taken[:4])}{f' and {count - 4} more' if count > 4 else ''}"
+        mode = 0o600 if private else 0o644
+        return Settled(there=True, after=Written(merged.data, mode), reason=reason, beside=beside, findings=findings)
+
+
+def _clash(path: str, one: Clash) -> Finding:
+    if one.shipped_before:
+        return Finding(
+            code="setting-edited",
+            severity="info",
+            subject=path,
+            what=f"{one.key} is {one.mine!r} by hand and stays so ({one.shipped!r} is what was set)",
+            remedy="",
+        )
+    return Finding(
+        code="setting-clash",
+        severity="warning",
+        subject=path,
+        what=f"{one.key} is {one.mine[:80]!r} by hand and was changed to {one.shipped[:80]!r} too; yours stays",
+        remedy=f"The new one lies beside it in {path}.shipped: take over what you like.",
+    )
+
+
+def shown_diff(path: RelPath, before: bytes, after: bytes, game: GameDefinition) -> Told:
+    """How a file changes, for a person to read; values of secret settings are hidden."""
+    secrets = {one.store.key for one in game.settings.values() if one.secret and one.store.file == path}
+    old, new = (_hidden(path, data, secrets).splitlines() for data in (before, after))
+    lines = list(difflib.unified_diff(old, new, "before", "after", lineterm="", n=1))[2:]
+    return Told(path=path, lines=tuple(plain(line, 200) for line in lines))
+
+
+def _hidden(path: RelPath, data: bytes, secrets: set[str]) -> str:
+    dialect = dialect_of(path)
+    if dialect is not None and secrets:
+        there = dialect.read(data)
+        data = dialect.edit(data, {key: HIDDEN for key in secrets if there.get(key)})
+    return data.decode("utf-8", "replace")

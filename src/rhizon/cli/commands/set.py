@@ -1,0 +1,68 @@
+"""``rhizon set``."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from rhizon.cli.changes import show_diffs, value_text
+from rhizon.cli.options import pairs, secret_values
+from rhizon.cli.output import Output, common, next_steps, say, verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.app.setting import SettingsSet
+
+__all__ = ["command"]
+
+
+@click.command("set")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.argument("settings", nargs=-1, metavar="[NAME=VALUE]...")
+@click.option("--secret", "secrets", multiple=True, metavar="NAME=FILE", help="A secret setting, read from a file.")
+@click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
+@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
+@common
+def command(
+    folder: Path, settings: tuple[str, ...], secrets: tuple[str, ...], stop_first: bool, dry_run: bool, out: Output
+) -> None:
+    """Change settings of the server in FOLDER, by our names for them (rhizon game show GAME lists them).
+
+    They are written into the server's own files, whose other lines stay as they are, and no update changes them again.
+    """
+    from rhizon.app.context import this_host
+    from rhizon.app.setting import set_settings
+    from rhizon.cli.progress import ConsoleReporter
+
+    reporter = ConsoleReporter(out)
+    try:
+        done = set_settings(
+            this_host(),
+            folder,
+            pairs(settings, "rhizon set"),
+            secret_values(secrets),
+            reporter,
+            stop_first=stop_first,
+            dry_run=dry_run,
+        )
+    finally:
+        reporter.close()
+    out.result(done, lambda to: _render(to, done, folder))
+
+
+def _render(to: "Console", done: "SettingsSet", folder: Path) -> None:
+    nothing = all(step.action == "keep" for step in done.steps)
+    changed = "nothing to change" if nothing else "this is what would change" if done.planned else "set"
+    verdict(to, f"{done.name}: {changed}")
+    for one in done.settings:
+        say(to, value_text(one))
+    for name in done.secrets:
+        say(to, f"{name}: a new one")
+    show_diffs(to, done.diffs)
+    if done.planned:
+        say(to, "Nothing was changed. The same command without --dry-run does it.")
+    elif done.kept is not None:
+        next_steps(
+            to, [(("rhizon", "run", str(folder)), "start it"), (("rhizon", "undo", str(folder)), "take it back")]
+        )

@@ -1,0 +1,77 @@
+"""``rhizon undo``."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from rhizon.cli.output import Output, common, next_steps, say, show_table, verdict
+from rhizon.cli.returned import show_returned
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.app.undo import KeptLine
+
+__all__ = ["command"]
+
+
+@click.command("undo")
+@click.argument("folder", type=click.Path(path_type=Path))
+@click.option("--list", "list_", is_flag=True, help="Show the kept states.")
+@click.option("--to", "number", type=click.IntRange(1), metavar="N", help="Back to that state of the list.")
+@click.option("--with-world", is_flag=True, help="The world too, from the backup that was made then.")
+@click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
+@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
+@common
+def command(
+    folder: Path, list_: bool, number: int | None, with_world: bool, stop_first: bool, dry_run: bool, out: Output
+) -> None:
+    """Take back the last change of the server in FOLDER, or go back to any kept state.
+
+    Files and settings are then exactly what they were. The world stays unless you say --with-world. What was there is
+    kept too, so that an undo can be undone.
+    """
+    from rhizon.app.context import this_host
+    from rhizon.app.undo import kept_states, undo
+    from rhizon.cli.progress import ConsoleReporter
+
+    if list_:
+        states = kept_states(folder)
+        out.result(states, lambda to: _list(to, states, folder))
+        return
+    reporter = ConsoleReporter(out)
+    try:
+        done = undo(
+            this_host(),
+            folder,
+            reporter,
+            number=number,
+            with_world=with_world,
+            stop_first=stop_first,
+            dry_run=dry_run,
+        )
+    finally:
+        reporter.close()
+    out.result(done, lambda to: show_returned(to, done, folder, out), done.findings)
+
+
+def _list(to: "Console", states: "list[KeptLine]", folder: Path) -> None:
+    if not states:
+        verdict(to, "no change has been kept yet")
+        return
+    verdict(to, f"{len(states)} kept states, newest first")
+    rows = [(str(one.number), one.kept_at, one.before, _differs(one), one.backup or "-") for one in states]
+    show_table(to, ("", "kept", "before", "going back changes", "world's backup"), rows, right=("",))
+    newest = str(states[0].number)
+    say(to, "Going back keeps what is there now as one more state.")
+    next_steps(to, [(("rhizon", "undo", str(folder), "--to", newest, "--dry-run"), "see what it would change")])
+
+
+def _differs(one: "KeptLine") -> str:
+    changes = one.changes
+    words = [f"{len(changes.releases)} releases"] if changes.releases else []
+    words += [f"{value.name} {value.before} → {value.after}" for value in changes.target]
+    words += [f"{len(changes.settings)} settings"] if changes.settings else []
+    words += ["memory"] if changes.memory else []
+    return ", ".join(words) or "files only"

@@ -1,0 +1,61 @@
+"""What a backup repository holds beside its chunks: one manifest for each backup."""
+
+from typing import Literal
+
+from rhizon.core.model.base import Id, Line, Sha256, Size, Strict
+from rhizon.core.model.kept import KeptState
+from rhizon.core.names import RelPath, UnsafeNameError, safe_path
+
+__all__ = ["Backup", "BackupLinks", "SavedFile"]
+
+# How the world was while it was read: nobody wrote, the server held still, it had saved and nothing changed meanwhile,
+# or something changed.
+Calm = Literal["stopped", "held", "saved", "unsure"]
+
+
+class SavedFile(Strict, frozen=True, kw_only=True):
+    """A file as its chunks in order; times in nanoseconds since 1970."""
+
+    size: Size
+    mode: int
+    mtime_ns: int
+    ctime_ns: int
+    chunks: tuple[Sha256, ...]
+
+
+class Backup(Strict, frozen=True, kw_only=True):
+    """One backup: when (UTC), of what, and every file of the worlds' folder and of the settings by its path in the
+    instance, and the folders of worlds that hold nothing. ``state`` is all else that makes the instance what it was."""
+
+    format: Literal["rhizon-backup/1"]
+    id: Id
+    when: Line
+    why: Line
+    name: Id
+    folder: Line
+    calm: Calm
+    state: KeptState
+    world: dict[str, SavedFile]
+    empty: tuple[RelPath, ...] = ()
+    settings: dict[str, SavedFile]
+
+    def __post_init__(self) -> None:
+        for part in (self.world, self.settings):
+            for path in part:
+                try:
+                    safe_path(path)
+                except UnsafeNameError as why:
+                    raise ValueError(f"{path!r}: {why}") from None
+
+    @property
+    def size(self) -> int:
+        """Bytes that a restore would write."""
+        return sum(one.size for part in (self.world, self.settings) for one in part.values())
+
+
+class BackupLinks(Strict, frozen=True, kw_only=True):
+    """``.rhizon/backups.json``: under which id the backups of this instance are, and in which other folders."""
+
+    format: Literal["rhizon-backups/1"]
+    id: Id
+    places: tuple[Line, ...] = ()

@@ -1,0 +1,148 @@
+"""Three-way merges: what was shipped before, what a person made of it, what is shipped now.
+
+Files whose dialect is known are merged by setting, others by line. Where both sides changed the same thing the
+person's stays; what would have been put there is told, and the caller lays it beside.
+"""
+
+import difflib
+from collections.abc import Iterator, Mapping
+from typing import Literal, NamedTuple
+
+import msgspec
+
+from rhizon.core.settings.dialects import Dialect
+
+__all__ = ["Clash", "Merged", "merge_keys", "merge_lines"]
+
+MOST_LINES = 20_000  # of all three together: difflib's worst case grows with the square
+
+
+class Clash(msgspec.Struct, frozen=True, kw_only=True):
+    """A key (or the first line's number, from 1) that both sides changed: the person's value, which stays, and the
+    shipped one. ``shipped_before`` tells whether the shipped one is new (a real clash) or was there last time."""
+
+    key: str
+    mine: str
+    shipped: str
+    shipped_before: bool = False
+
+
+class Merged(msgspec.Struct, frozen=True, kw_only=True):
+    """The file as it shall be, what was taken over into the person's file, and what was not."""
+
+    data: bytes
+    taken: tuple[str, ...] = ()
+    clashes: tuple[Clash, ...] = ()
+
+    @property
+    def real_clashes(self) -> tuple[Clash, ...]:
+        """Those whose shipped value is a new one."""
+        return tuple(one for one in self.clashes if not one.shipped_before)
+
+
+def merge_keys(
+    dialect: Dialect,
+    mine: bytes,
+    before: Mapping[str, str],
+    shipped: Mapping[str, str],
+    insisted: Mapping[str, str] | None = None,
+) -> Merged:
+    """Merges by setting into the person's file, which keeps every byte that no setting changes.
+
+    A key that the person did not touch gets the shipped value, or goes where it is shipped no longer; one that the
+    person changed stays. ``insisted`` is written whatever stands there. Values that differ in outer blanks only are
+    the same. Raises ValueError where ``mine`` cannot be read.
+    """
+    there = dialect.read(mine)
+    insisted = insisted or {}
+    changes: dict[str, str | None] = {}
+    clashes = []
+    for key, value in shipped.items():
+        if key in insisted:
+            continue
+        now = there.get(key)
+        if now is None:
+            if key not in before or before[key] != value:  # a key that the person took out stays out
+                changes[key] = value
+        elif _same(now, value):
+            continue
+        elif key not in before or _same(now, before[key]):
+            changes[key] = value
+        else:
+            clashes.append(Clash(key=key, mine=now, shipped=value, shipped_before=before[key] == value))
+    for key, value in before.items():
+        if key not in shipped and key not in insisted and key in there and _same(there[key], value):
+            changes[key] = None
+    changes |= {key: value for key, value in insisted.items() if not _same(there.get(key), value)}
+    return Merged(data=dialect.edit(mine, changes), taken=tuple(sorted(changes)), clashes=tuple(clashes))
+
+
+def _same(one: str | None, other: str) -> bool:
+    return one is not None and one.strip() == other.strip()
+
+
+class _Piece(NamedTuple):
+    """A stretch of lines: of all three alike, changed by one side, changed alike by both, or a clash."""
+
+    kind: Literal["same", "mine", "shipped", "clash"]
+    lines: list[bytes]
+    other: list[bytes]
+    at: int
+
+
+def merge_lines(before: bytes, mine: bytes, shipped: bytes) -> Merged | None:
+    """Merges by line (S. Khanna, K. Kunal, B. C. Pierce: A Formal Investigation of Diff3, FSTTCS 2007). None where the
+    files are not text or too long to compare."""
+    if any(b"\0" in one for one in (before, mine, shipped)):
+        return None
+    base, ours, theirs = (one.splitlines(keepends=True) for one in (before, mine, shipped))
+    if len(base) + len(ours) + len(theirs) > MOST_LINES:
+        return None
+    made: list[bytes] = []
+    taken = []
+    clashes = []
+    for piece in _pieces(base, ours, theirs):
+        if piece.kind == "shipped":
+            taken.append(f"line {len(made) + 1}")
+        if piece.kind == "clash":
+            clashes.append(Clash(key=f"line {piece.at + 1}", mine=_text(piece.lines), shipped=_text(piece.other)))
+        made += piece.lines
+    return Merged(data=b"".join(made), taken=tuple(taken), clashes=tuple(clashes))
+
+
+def _text(lines: list[bytes]) -> str:
+    return b"".join(lines).decode("utf-8", "replace").strip()
+
+
+def _pieces(base: list[bytes], ours: list[bytes], theirs: list[bytes]) -> Iterator[_Piece]:
+    at_base = at_ours = at_theirs = 0
+    for in_base, in_ours, in_theirs, length in _in_step(base, ours, theirs):
+        old = base[at_base:in_base]
+        left, right = ours[at_ours:in_ours], theirs[at_theirs:in_theirs]
+        if left or right or old:
+            if left == right or right == old:
+                yield _Piece("mine", left, [], at_ours)
+            elif left == old:
+                yield _Piece("shipped", right, [], at_ours)
+            else:
+                yield _Piece("clash", left, right, at_ours)
+        if length:
+            yield _Piece("same", base[in_base : in_base + length], [], in_ours)
+        at_base, at_ours, at_theirs = in_base + length, in_ours + length, in_theirs + length
+
+
+def _in_step(base: list[bytes], ours: list[bytes], theirs: list[bytes]) -> Iterator[tuple[int, int, int, int]]:
+    """Stretches that all three have, as they lie in each, with their length; the end of all three comes last."""
+    left = difflib.SequenceMatcher(None, base, ours, autojunk=False).get_matching_blocks()
+    right = difflib.SequenceMatcher(None, base, theirs, autojunk=False).get_matching_blocks()
+    i = j = 0
+    while i < len(left) and j < len(right):
+        a, b = left[i], right[j]
+        begin, end = max(a.a, b.a), min(a.a + a.size, b.a + b.size)
+        if begin < end:
+            yield begin, a.b + begin - a.a, b.b + begin - b.a, end - begin
+        if a.a + a.size < b.a + b.size:
+            i += 1
+        else:
+            j += 1
+    yield len(base), len(ours), len(theirs), 0
