@@ -6,7 +6,7 @@ import msgspec
 
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.adapters.files import free_bytes, hash_present, translated, write_atomic
-from rhizon.adapters.instances import CONTENT_LIST, InstanceFolder
+from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, InstanceFolder
 from rhizon.adapters.transact import JOURNAL
 from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, carry_out, whole
@@ -150,7 +150,7 @@ class _Work:
             wanted[path] = WantedFile(
                 sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0]
             )
-        inventory = before.inventory if before else None
+        inventory = home.inventory() if home.has(INVENTORY) else None  # also where the lock was lost
         owned = inventory.files if inventory else {}
         paths = {*wanted, *map(RelPath, owned), *(RelPath(path + BESIDE) for path in wanted)}
         known = {path: (one.sha256, one.size) for path, one in owned.items()}
