@@ -1,33 +1,24 @@
 """Catalogs behind an address: a folder or any HTTP server. A new transport is one class and one line."""
 
-import hashlib
+import contextlib
 import urllib.parse
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import IO, Any, Protocol, TypeVar
+from typing import Protocol, TypeVar
 
-from rhizon.adapters.copies import Copies
 from rhizon.adapters.files import read_bytes
-from rhizon.core.errors import InputError, RemoteError, RhizonError, TrustError
+from rhizon.adapters.http import LARGEST_DOCUMENT, HttpTransport, Network, Piece, Stream, not_given
+from rhizon.core.errors import InputError, RemoteError, RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import Strict
 from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
-from rhizon.core.names import plain
 
-__all__ = ["Catalogs", "FolderTransport", "HttpTransport", "LocalTransport", "Transport", "open_catalogs"]
-
-LARGEST_DOCUMENT = 256 << 20
-CONNECT_SECONDS = 10.0
-STALL_SECONDS = 30.0
-RETRIES = 3
-CONNECTIONS = 16  # to one catalog at once
-PLAIN_HEADERS = {"User-Agent": "rhizon", "Accept-Encoding": "identity"}
+__all__ = ["Catalogs", "FolderTransport", "LocalTransport", "Transport", "open_catalogs"]
 
 T = TypeVar("T", bound=Strict)
-Progress = Callable[[int], None]
 
 
 class Transport(Protocol):
@@ -38,8 +29,8 @@ class Transport(Protocol):
     def read(self, path: str, sha256: str | None = None, /) -> bytes | None:
         """A document whole; None when it is not there. ``sha256`` of what is wanted, where that is known."""
 
-    def stream(self, path: str) -> Iterator[bytes]:
-        """An artefact in pieces."""
+    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:  # noqa: B008 - a frozen value
+        """An artefact from an offset on, or from its beginning where that cannot be."""
 
 
 class FolderTransport:
@@ -53,13 +44,22 @@ class FolderTransport:
         file = self._root / path
         return read_bytes(file, "catalog document", LARGEST_DOCUMENT) if file.is_file() else None
 
-    def stream(self, path: str) -> Iterator[bytes]:
+    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:  # noqa: B008 - a frozen value
+        try:
+            size = (self._root / path).stat().st_size
+        except OSError as broken:
+            raise not_given(self.address, path, broken.strerror or "it cannot be read") from None
+        begin = min(piece.offset, size)
+        return Stream(Piece(begin, ""), size, self._chunks(path, begin))
+
+    def _chunks(self, path: str, begin: int) -> Iterator[bytes]:
         try:
             with (self._root / path).open("rb") as file:
+                file.seek(begin)
                 while chunk := file.read(1 << 18):
                     yield chunk
         except OSError as broken:
-            raise _gone(self.address, path, broken.strerror or "it cannot be read") from None
+            raise not_given(self.address, path, broken.strerror or "it cannot be read") from None
 
 
 class LocalTransport:
@@ -73,119 +73,17 @@ class LocalTransport:
     def read(self, path: str, _sha256: str | None = None, /) -> bytes | None:
         return self._documents.get(path)
 
-    def stream(self, path: str) -> Iterator[bytes]:
+    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:  # noqa: B008 - a frozen value
         if path not in self._files:
-            raise _gone(self.address, path, "it is not there any more")
-        return FolderTransport(str(self._files[path].parent)).stream(self._files[path].name)
-
-
-class HttpTransport:
-    """``http://`` or ``https://``; redirects only to those, and never from https to http.
-
-    With ``copies`` a document that is known is asked for only if it changed, and not at all when it is known by hash.
-    """
-
-    def __init__(self, address: str, copies: Copies | None = None) -> None:
-        import urllib3
-
-        self.address = address.rstrip("/")
-        self._secure = self.address.startswith("https:")
-        self._urllib3 = urllib3
-        self._copies = copies
-        retries = urllib3.Retry(total=RETRIES, redirect=False, status=RETRIES, backoff_factor=0.2)
-        retries = retries.new(status_forcelist=(429, 500, 502, 503, 504), raise_on_status=False)
-        self._pool = urllib3.PoolManager(
-            maxsize=CONNECTIONS,
-            timeout=urllib3.Timeout(connect=CONNECT_SECONDS, read=STALL_SECONDS),
-            retries=retries,
-            headers=PLAIN_HEADERS,
-        )
-
-    def _get(self, path: str, headers: dict[str, str] | None = None) -> Any:
-        url = f"{self.address}/{urllib.parse.quote(path)}"
-        for _ in range(5):
-            try:
-                answer = self._pool.request("GET", url, headers=headers, preload_content=False, redirect=False)
-            except self._urllib3.exceptions.HTTPError as broken:
-                raise self._unreachable(broken) from None
-            if answer.status not in (301, 302, 303, 307, 308):
-                return answer
-            answer.close()
-            url = urllib.parse.urljoin(url, answer.headers.get("Location", ""))
-            if not url.startswith("https://" if self._secure else ("http://", "https://")):
-                raise TrustError(
-                    "bad-redirect",
-                    f"the catalog at {self.address} redirects to {plain(url, 200)}",
-                    hint="Only http and https are followed, and never from https to http. Ask its keeper.",
-                )
-        raise RemoteError(
-            "redirect-loop", f"the catalog at {self.address} redirects in a circle", hint="Ask its keeper."
-        )
-
-    def read(self, path: str, sha256: str | None = None, /) -> bytes | None:
-        known = self._copies.get(self.address, path) if self._copies is not None else None
-        if known is not None and known.sha256 == sha256:
-            return known.body
-        headers = dict(PLAIN_HEADERS)
-        if known is not None and known.tag:
-            headers["If-None-Match"] = known.tag
-        elif known is not None and known.modified:
-            headers["If-Modified-Since"] = known.modified
-        answer = self._get(path, headers)
-        if answer.status == 304 and known is not None:
-            answer.release_conn()
-            return known.body
-        if answer.status == 404:
-            answer.release_conn()
-            return None
-        body = b"".join(self._body(answer, path, LARGEST_DOCUMENT))
-        if self._copies is not None:
-            tag, modified = (answer.headers.get(name, "") for name in ("ETag", "Last-Modified"))
-            self._copies.put(self.address, path, tag, modified, body)
-        return body
-
-    def stream(self, path: str) -> Iterator[bytes]:
-        return self._body(self._get(path), path, None)
-
-    def _body(self, answer: Any, path: str, most: int | None) -> Iterator[bytes]:
-        if answer.status != 200:
-            answer.close()
-            raise _gone(self.address, path, f"the answer is {answer.status}")
-        total = 0
-        try:
-            for chunk in answer.stream(1 << 18, decode_content=False):
-                total += len(chunk)
-                if most is not None and total > most:
-                    raise _gone(self.address, path, f"it is longer than {most} bytes")
-                yield chunk
-        except self._urllib3.exceptions.HTTPError as broken:
-            raise self._unreachable(broken) from None
-        finally:
-            answer.close()
-
-    def _unreachable(self, broken: Exception) -> RemoteError:
-        reason = getattr(broken, "reason", None) or broken
-        return RemoteError(
-            "catalog-unreachable",
-            f"the catalog at {self.address} cannot be reached",
-            details=[plain(str(reason).rpartition(": ")[2], 200)],
-            hint="Check the address and the network; a folder works as a catalog too.",
-        )
-
-
-def _gone(address: str, path: str, why: str) -> RemoteError:
-    return RemoteError(
-        "catalog-incomplete",
-        f"the catalog at {address} does not give {path}: {why}",
-        hint="Tell its keeper; another catalog may have it (--catalog).",
-    )
+            raise not_given(self.address, path, "it is not there any more")
+        return FolderTransport(str(self._files[path].parent)).stream(self._files[path].name, piece)
 
 
 # address prefix -> transport; anything else is a folder
-TRANSPORTS: dict[str, Callable[[str, Copies | None], Transport]] = {"http://": HttpTransport, "https://": HttpTransport}
+TRANSPORTS: dict[str, Callable[[str, Network], Transport]] = {"http://": HttpTransport, "https://": HttpTransport}
 
 
-def _transport(address: str, beside: Path, copies: Copies | None) -> Transport:
+def _transport(address: str, beside: Path, network: Network) -> Transport:
     for prefix, kind in TRANSPORTS.items():
         if address.startswith(prefix):
             parts = urllib.parse.urlsplit(address)
@@ -193,9 +91,9 @@ def _transport(address: str, beside: Path, copies: Copies | None) -> Transport:
                 raise InputError(
                     "secret-in-address",
                     "a catalog's address must not hold a user name or a password",
-                    hint="Take it out of the address.",
+                    hint="Take it out of the address and put it into credentials.toml (docs/formats.md).",
                 )
-            return kind(address, copies)
+            return kind(address, network)
     if "://" in address:
         raise InputError(
             "bad-address", f"{address} is no address that Rhizon knows", hint="Use http, https or a folder."
@@ -231,18 +129,30 @@ class _Catalog:
         source = f"{self.transport.address}/{path}"
         return decode(kind, data, source)
 
+    def mirrors(self, network: Network) -> list[Transport]:
+        """Other places that have its artefacts; relative ones count from the catalog's own address."""
+        found = []
+        for address in self.root.mirrors:
+            here = self.transport.address
+            if "://" not in address and "://" in here:
+                address = urllib.parse.urljoin(f"{here}/", address)
+            with contextlib.suppress(InputError, RemoteError):  # a bad mirror is as good as none
+                found.append(_transport(address, Path(here), network))
+        return found
+
     def needed(self, kind: type[T], path: str, sha256: str | None = None) -> T:
         found = self._document(kind, path, sha256)
         if found is None:
-            raise _gone(self.transport.address, path, "it is not there")
+            raise not_given(self.transport.address, path, "it is not there")
         return found
 
 
 class Catalogs:
     """Several catalogs as the one shelf that the solver asks; the first that has an item wins."""
 
-    def __init__(self, catalogs: list[_Catalog]) -> None:
+    def __init__(self, catalogs: list[_Catalog], network: Network) -> None:
         self._catalogs = catalogs
+        self.network = network
         self.findings: list[Finding] = []  # about archives that were put before the catalogs
         self._indexes: dict[tuple[str, str], ItemIndex] = {}
         self._items: dict[tuple[str, str], tuple[str, Item] | None] = {}
@@ -290,7 +200,7 @@ class Catalogs:
                 return None
 
         self.index(game)  # once, before everybody wants it
-        with ThreadPoolExecutor(max_workers=CONNECTIONS) as pool:
+        with ThreadPoolExecutor(max_workers=self.network.limits.connections) as pool:
             for found in pool.map(get, wanted):
                 if found is not None:
                     self._items[game, found[0]] = found[1]
@@ -337,56 +247,30 @@ class Catalogs:
                     return other
         return None
 
-    def transport_for(self, file: LockedFile) -> Transport:
-        """The transport of the catalog that a locked file names."""
+    def transports_for(self, file: LockedFile) -> list[Transport]:
+        """Where a locked file is to be had: the catalog that it names, then that one's mirrors."""
         for catalog in self._catalogs:
             if catalog.root.name == file.catalog:
-                return catalog.transport
+                return [catalog.transport, *catalog.mirrors(self.network)]
         raise RemoteError(
             "catalog-missing",
             f"{file.path} comes from the catalog {file.catalog}, which was not named",
             hint="Name where it is: --catalog ADDRESS",
         )
 
-    def fetch(self, file: LockedFile, into: IO[bytes], progress: Progress) -> None:
-        """Streams a file while it is hashed. Wrong size or hash is a :class:`TrustError`."""
-        transport = self.transport_for(file)
-        digest = hashlib.sha256()
-        total = 0
-        for chunk in transport.stream(file.path):
-            total += len(chunk)
-            if total > file.size:
-                raise _wrong(transport.address, file, f"it is longer than the {file.size} bytes that were promised")
-            digest.update(chunk)
-            into.write(chunk)
-            progress(len(chunk))
-        if total != file.size:
-            raise _wrong(transport.address, file, f"it has {total} bytes, {file.size} were promised")
-        if digest.hexdigest() != file.sha256:
-            found = digest.hexdigest()
-            raise _wrong(transport.address, file, f"its SHA-256 is {found[:16]}…, {file.sha256[:16]}… was promised")
 
-
-def _wrong(address: str, file: LockedFile, why: str) -> TrustError:
-    return TrustError(
-        "hash-mismatch",
-        f"{file.path} from {address} is not what was promised: {why}",
-        hint="Nothing of it was used. Try once more; if it stays so, tell the catalog's keeper.",
-    )
-
-
-def open_catalogs(addresses: tuple[str, ...], beside: Path, copies: Copies | None = None) -> Catalogs:
-    """The catalogs at those addresses; relative folders count from ``beside``. ``copies`` keeps what comes."""
+def open_catalogs(addresses: tuple[str, ...], beside: Path, network: Network) -> Catalogs:
+    """The catalogs at those addresses; relative folders count from ``beside``."""
     if not addresses:
         raise InputError(
             "no-catalog-named",
             "no catalog was named",
             hint="Name one with --catalog ADDRESS_OR_FOLDER, or in the list: catalogs = [...]",
         )
-    catalogs = [_Catalog(_transport(address, beside, copies)) for address in addresses]
+    catalogs = [_Catalog(_transport(address, beside, network)) for address in addresses]
     names = [one.root.name for one in catalogs]
     if len(set(names)) != len(names):
         raise InputError(
             "catalogs-clash", f"two of the catalogs have the same name: {', '.join(names)}", hint="Name one of them."
         )
-    return Catalogs(catalogs)
+    return Catalogs(catalogs, network)

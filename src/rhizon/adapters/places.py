@@ -40,6 +40,10 @@ class Places(NamedTuple):
         return self.state / "pack-archives"
 
     @property
+    def credentials(self) -> Path:
+        return self.config / "credentials.toml"
+
+    @property
     def backups(self) -> Path:
         return self.state / "backups"
 

@@ -73,16 +73,41 @@ class Store:
             path.unlink(missing_ok=True)
 
     @contextmanager
-    def incoming(self) -> Iterator[IO[bytes]]:
-        """A temporary file in the store; gone at the end unless :meth:`keep` took it."""
+    def incoming(self, sha256: str | None = None) -> Iterator[IO[bytes]]:
+        """A temporary file in the store; gone at the end unless :meth:`keep` took it.
+
+        With ``sha256`` it may hold what came of that file earlier, and it stays when less than all came. Two commands
+        never write into one: the second gets another.
+        """
         with translated("write into the store", self._root):
             self._root.mkdir(parents=True, exist_ok=True)
-            file = tempfile.NamedTemporaryFile(dir=self._root, prefix="incoming-", delete=False)  # noqa: SIM115
+            file = self._partial(sha256) if sha256 is not None else None
+            partial = file is not None
+            if file is None:
+                file = tempfile.NamedTemporaryFile(dir=self._root, prefix="incoming-", delete=False)  # noqa: SIM115
         try:
             yield file
         finally:
+            with contextlib.suppress(OSError):
+                file.flush()
+            if not partial or os.fstat(file.fileno()).st_size == 0:
+                Path(file.name).unlink(missing_ok=True)
             file.close()
-            Path(file.name).unlink(missing_ok=True)
+
+    def _partial(self, sha256: str) -> IO[bytes] | None:
+        """The file that a transfer is taken up in; None where another command writes it, or where files cannot be
+        locked."""
+        try:
+            import fcntl
+        except ImportError:
+            return None
+        file = (self._root / f"incoming-{sha256}").open("a+b")
+        try:
+            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            file.close()
+            return None
+        return file
 
     def keep(self, file: IO[bytes], sha256: str) -> None:
         """Moves a finished incoming file, whose hash the caller has checked, to its place."""

@@ -120,6 +120,7 @@ def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[
         format="rhizon-catalog/1",
         name=shelf.name,
         title=shelf.title,
+        mirrors=shelf.mirrors,
         games={
             game: GameShelf(
                 index=RelPath(f"{game}/items.json"), items=RelPath(f"{game}/items"), host=RelPath(f"{game}/host.json")

@@ -1,11 +1,16 @@
 """What every use case needs of the host, opened once."""
 
+import os
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from rhizon.adapters.catalogs import Catalogs, open_catalogs
+from rhizon.adapters.copies import Copies
+from rhizon.adapters.credentials import Credentials
 from rhizon.adapters.games import Games
+from rhizon.adapters.http import Network
 from rhizon.adapters.ledger import Ledger
 from rhizon.adapters.places import Places, places
 from rhizon.adapters.store import Store
@@ -22,8 +27,9 @@ __all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
 class Host:
     """This machine as Rhizon sees it; runtimes are looked for once."""
 
-    def __init__(self, found: Places) -> None:
+    def __init__(self, found: Places, *, offline: bool = False) -> None:
         self.places = found
+        self.offline = offline
         self.store = Store(found.store)
         self._finder: Runtimes | None = None
         self._runtimes: dict[str, list[FoundRuntime]] = {}
@@ -35,6 +41,13 @@ class Host:
     def game_of(self, instance: Instance) -> GameDefinition:
         """The definition of an instance's game, found as when it was made."""
         return self.games(Path(instance.source).parent).get(instance.game)
+
+    def open_catalogs(self, addresses: tuple[str, ...], beside: Path) -> Catalogs:
+        """The catalogs there, with what this host knows of them and is to them. Raises RemoteError, InputError."""
+        remote = any("://" in one for one in addresses)
+        credentials = Credentials(self.places.credentials, os.environ)
+        copies = Copies(self.places.copies) if remote else None
+        return open_catalogs(addresses, beside, Network(copies, credentials, offline=self.offline))
 
     @property
     def runtime_finder(self) -> "Runtimes":
@@ -56,9 +69,9 @@ class Host:
         return [one for one in self.every_runtime(game.runtime.family) if one.report is not None]
 
 
-def this_host() -> Host:
-    """The host with the person's usual folders."""
-    return Host(places())
+def this_host(*, offline: bool = False) -> Host:
+    """The host with the person's usual folders. ``offline`` (or RHIZON_OFFLINE) asks nobody over a network."""
+    return Host(places(), offline=offline or bool(os.environ.get("RHIZON_OFFLINE")))
 
 
 @contextmanager

@@ -3,8 +3,6 @@
 from collections.abc import Mapping
 from pathlib import Path
 
-from rhizon.adapters.catalogs import open_catalogs
-from rhizon.adapters.copies import Copies
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.app.context import Host
 from rhizon.app.layout import locked_files, wanted_files
@@ -41,10 +39,8 @@ def regain(
     try:
         missing = missing_from(host.store, locked_files(lock))
         if missing:
-            catalogs = open_catalogs(instance.catalogs, Path.cwd(), Copies(host.places.copies))
-            came = fetch_all(
-                catalogs, missing, host.store, lambda got, total: reporter.progress("", got / max(total, 1))
-            )
+            catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
+            came = fetch_all(catalogs, missing, host.store, lambda got: reporter.progress(got.text, got.part))
         for data in start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib).values():
             host.store.add(data)
         if lacking() and lock.loader.install == "unpack":

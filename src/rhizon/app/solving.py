@@ -6,8 +6,8 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.adapters.catalogs import Catalogs, open_catalogs
-from rhizon.adapters.copies import Copies
+from rhizon.adapters.catalogs import Catalogs
+from rhizon.adapters.http import Network
 from rhizon.app.context import Host, majors_to_try
 from rhizon.app.local import local_archives
 from rhizon.app.reporter import Reporter
@@ -35,9 +35,8 @@ def catalogs_for(
     beside_source = tuple(one if "://" in one else str((source.beside / one).absolute()) for one in source.catalogs)
     here = tuple(dict.fromkeys((*named, *beside_source))) or extra
     if not here and source.kind == "lock":
-        return Catalogs([])  # all of it may be in the store
-    remote = any("://" in one for one in here)
-    catalogs = open_catalogs(here, Path.cwd(), Copies(host.places.copies) if remote else None)
+        return Catalogs([], Network())  # all of it may be in the store
+    catalogs = host.open_catalogs(here, Path.cwd())
     if source.archives:
         catalogs.put_first(*local_archives(host, source.archives, source.beside, game, reporter))
     return catalogs

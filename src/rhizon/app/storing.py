@@ -6,8 +6,6 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.catalogs import open_catalogs
-from rhizon.adapters.copies import Copies
 from rhizon.adapters.fetching import fetch_all
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.context import Host, open_ledger
@@ -159,12 +157,8 @@ def _fetched_again(host: Host, needed: Sequence[_Needed], name: str) -> bool:
         file = one.locked.get(name)
         if file is not None and one.catalogs:
             try:
-                fetch_all(
-                    open_catalogs(one.catalogs, Path(one.folder), Copies(host.places.copies)),
-                    [file],
-                    host.store,
-                    lambda _so_far, _total: None,
-                )
+                catalogs = host.open_catalogs(one.catalogs, Path(one.folder))
+                fetch_all(catalogs, [file], host.store, lambda _progress: None)
             except RhizonError:
                 continue
             return True

@@ -23,7 +23,6 @@ class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
     accept_licence: bool = False
     stop_first: bool = False
     back_up: bool = True
-    offline: bool = False
     dry_run: bool = False
 
 
@@ -42,7 +41,6 @@ def update(host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: As
             allow_installer=wishes.allow_installer,
             stop_first=wishes.stop_first,
             back_up=wishes.back_up,
-            offline=wishes.offline,
             why=f"update to {source.name}" if wishes.to is not None else f"update from {source.name}",
             dry_run=wishes.dry_run,
         ),

@@ -302,9 +302,7 @@ def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter)
             hint="Free some space, or set RHIZON_STATE to a folder on a larger disk.",
         )
     reporter.step(f"fetching {counted(len(missing), 'file')}")
-    came = fetch_all(
-        choice.catalogs, files, host.store, lambda so_far, total: reporter.progress("fetching", so_far / max(total, 1))
-    )
+    came = fetch_all(choice.catalogs, files, host.store, lambda got: reporter.progress(got.text, got.part))
     reporter.done(
         f"{counted(came, 'file')} fetched and verified ({size_text(size)})"
         if came

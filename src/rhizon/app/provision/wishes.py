@@ -24,8 +24,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     ``game`` is of a source that is a plain folder of archives; ``settings`` are as typed; ``secrets`` never leave
     memory but for the server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when
     that is not where they are now. ``stop_first`` stops a server that runs; ``back_up`` saves the world before it
-    meets other content; ``why`` is what the kept state says of the change;
-    ``offline`` asks nobody.
+    meets other content; ``why`` is what the kept state says of the change.
     """
 
     source: Path
@@ -44,7 +43,6 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     stop_first: bool = False
     back_up: bool = True
     why: str = ""
-    offline: bool = False
     dry_run: bool = False
 
 

@@ -82,14 +82,13 @@ def command(
         settings=dict(pairs(settings, "--set")),
         secrets=secret_values(secrets),
         stop_first=stop_first,
-        offline=offline,
         dry_run=dry_run,
     )
     reporter = ConsoleReporter(out, lines=out.verbose)
     asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
 
     try:
-        made = provision(this_host(), wishes, reporter, ask_on_terminal(reporter) if asks else None)
+        made = provision(this_host(offline=offline), wishes, reporter, ask_on_terminal(reporter) if asks else None)
     finally:
         reporter.close()
     if made.state == "prepared":

@@ -59,12 +59,11 @@ def command(
         allow_installer=allow_installer,
         stop_first=stop_first,
         back_up=not no_backup,
-        offline=offline,
         dry_run=dry_run,
     )
     asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
     try:
-        made = update(this_host(), wishes, reporter, ask_on_terminal(reporter) if asks else None)
+        made = update(this_host(offline=offline), wishes, reporter, ask_on_terminal(reporter) if asks else None)
     finally:
         reporter.close()
     if made.state == "prepared":

@@ -176,11 +176,12 @@ class GameShelf(Strict, frozen=True, kw_only=True):
 
 
 class CatalogRoot(Strict, frozen=True, kw_only=True):
-    """``catalog.json``."""
+    """``catalog.json``. ``mirrors`` are other addresses that have the same artefacts, tried in order."""
 
     format: Literal["rhizon-catalog/1"]
     name: Id
     title: Line = ""
+    mirrors: tuple[Line, ...] = ()
     games: dict[Id, GameShelf]
 
 
@@ -205,6 +206,7 @@ class Shelf(Strict, frozen=True, kw_only=True):
     format: Literal["rhizon-shelf/1"]
     name: Id
     title: Line = ""
+    mirrors: tuple[Line, ...] = ()
     archives: RelPath = msgspec.field(default_factory=lambda: RelPath("archives"))
     server: tuple[ShelfServer, ...] = ()
     loader: tuple[ShelfLoader, ...] = ()

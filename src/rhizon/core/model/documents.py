@@ -4,7 +4,7 @@ from typing import Any, Literal, NamedTuple, TypeVar
 
 import msgspec
 
-from rhizon.core.model import backup, catalog, contentlist, game, instance, kept, lock, pack
+from rhizon.core.model import backup, catalog, contentlist, credentials, game, instance, kept, lock, pack
 from rhizon.core.model.base import Strict, schema_hook
 from rhizon.core.model.decode import decode_json, decode_toml
 
@@ -35,6 +35,7 @@ DOCUMENTS = (
     Document("instance", instance.Instance, "toml", "instance file"),
     Document("kept", kept.KeptState, "json", "kept state"),
     Document("backup", backup.Backup, "json", "backup"),
+    Document("credentials", credentials.CredentialsFile, "toml", "credentials file"),
     Document("backups", backup.BackupLinks, "json", "backup record"),
 )
 

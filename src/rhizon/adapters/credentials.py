@@ -1,0 +1,101 @@
+"""Who we are to a catalog: from a file that only its owner can read, the environment, or the system's keyring.
+
+``credentials.toml`` in the config folder has one ``[[catalog]]`` table for each address: ``address`` (what an address
+begins with), then ``token``; or ``user`` with ``password``; or ``user`` with ``keyring = true``. ``RHIZON_TOKEN_`` and
+the host's name in capitals, other characters as ``_`` (``RHIZON_TOKEN_SHELF_EXAMPLE_8443``), holds a token too.
+"""
+
+import base64
+import re
+import urllib.parse
+from collections.abc import Mapping
+from pathlib import Path
+
+from rhizon.adapters.files import read_bytes
+from rhizon.core.errors import InputError
+from rhizon.core.model.credentials import CatalogCredential, CredentialsFile
+from rhizon.core.model.documents import decode
+
+__all__ = ["Credentials"]
+
+_NEAR = ("127.0.0.1", "::1", "localhost")
+
+
+class Credentials:
+    """Read once, when the first address asks."""
+
+    def __init__(self, file: Path | None, environment: Mapping[str, str]) -> None:
+        self._file = file
+        self._environment = environment
+        self._known: tuple[CatalogCredential, ...] | None = None
+
+    def header_for(self, url: str) -> dict[str, str]:
+        """The header that says who we are to that address, or nothing. Raises InputError where a secret would travel
+        unprotected, or where its file can be read by others."""
+        parts = urllib.parse.urlsplit(url)
+        value = self._value(url, parts.netloc)
+        if value is None:
+            return {}
+        if parts.scheme != "https" and parts.hostname not in _NEAR:
+            raise InputError(
+                "secret-in-clear",
+                f"a secret for {parts.netloc} would travel where everybody can read it",
+                hint="Use https for that catalog.",
+            )
+        return {"Authorization": value}
+
+    def _value(self, url: str, origin: str) -> str | None:
+        token = self._environment.get("RHIZON_TOKEN_" + re.sub(r"[^A-Z0-9]", "_", origin.upper()))
+        if token:
+            return f"Bearer {token}"
+        for one in self._from_file():
+            address = one.address.rstrip("/")
+            if url == address or url.startswith(address + "/"):
+                return _header(one)
+        return None
+
+    def _from_file(self) -> tuple[CatalogCredential, ...]:
+        if self._known is None:
+            self._known = ()
+            if self._file is not None and self._file.is_file():
+                if self._file.stat().st_mode & 0o077:
+                    raise InputError(
+                        "secret-readable",
+                        f"others can read {self._file}",
+                        hint=f"chmod 600 {self._file}",
+                    )
+                self._known = decode(CredentialsFile, read_bytes(self._file, "credentials"), str(self._file)).catalog
+        return self._known
+
+
+def _header(one: CatalogCredential) -> str:
+    if one.token is not None:
+        return f"Bearer {one.token}"
+    password = _from_keyring(one) if one.keyring else one.password
+    pair = base64.b64encode(f"{one.user}:{password}".encode()).decode()
+    return f"Basic {pair}"
+
+
+def _from_keyring(one: CatalogCredential) -> str:
+    try:
+        import keyring
+        import keyring.errors
+    except ImportError:
+        raise InputError(
+            "no-keyring",
+            f"the password for {one.address} is to come from the keyring, and the package keyring is not installed",
+            hint="pip install 'rhizon[keyring]', or write the password into credentials.toml.",
+        ) from None
+    try:
+        password = keyring.get_password(f"rhizon {one.address}", one.user or "")
+    except keyring.errors.KeyringError as broken:
+        raise InputError(
+            "no-keyring", f"the keyring cannot be used: {type(broken).__name__}", hint="Unlock it, or use a file."
+        ) from None
+    if password is None:
+        raise InputError(
+            "no-keyring",
+            f"the keyring has no password for {one.address} and {one.user}",
+            hint=f"keyring set 'rhizon {one.address}' {one.user}",
+        )
+    return str(password)
