@@ -44,6 +44,7 @@ class OneFile(unittest.TestCase):
             (NEW, EDIT, None, True, "keep", 0),
             (None, OLD, OLD, False, "remove", 0),
             (None, EDIT, OLD, False, None, 1),
+            (None, OLD, OLD, True, "remove", 0),
             (None, EDIT, OLD, True, None, 0),
             (None, None, OLD, False, None, 0),
         )

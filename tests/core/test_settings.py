@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.errors import InputError
-from rhizon.core.settings.apply import checked_settings, edit_lines, edits_for, keep_edits
+from rhizon.core.settings.apply import checked_settings, edit_lines, edits_for
 from rhizon.core.settings.dialects import DIALECTS
 from tests.support import TARNHOLT
 
@@ -21,6 +21,7 @@ EDITS = (
     (b"a = one \\\n  two\nb = 1\n", {"b": "2"}, b"a = one \\\n  two\nb = 2\n"),
     ("n = ä\n".encode(), {"m": "ö"}, "n = ä\nm = ö\n".encode()),
     (b"bad \xff byte = 1\nb = 1\n", {"b": "2"}, b"bad \xff byte = 1\nb = 2\n"),
+    (b"# a\na = 1\n# b\nb = 2\n", {"a": None, "z": None}, b"# a\n# b\nb = 2\n"),
 )
 TEXT = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), max_size=12)
 KEYS = st.from_regex(r"[a-z]{1,4}(\.[a-z]{1,4})?", fullmatch=True)
@@ -77,28 +78,6 @@ class Apply(unittest.TestCase):
         edits = edits_for(TARNHOLT, {"difficulty": "hard", "pvp": False}, {"game": 21999}, {})
         expected = {"marsh.temper": "stormy", "marsh.quarrels": "no", "net.game": "21999"}
         self.assertEqual(edits, {"marsh.properties": ("properties", expected)})
-
-    def test_a_persons_edit_stays_unless_it_is_insisted(self) -> None:
-        # wanted, last time, in the file, insisted -> written?, finding?
-        rows = (
-            ("5", "5", "5", False, True, False),
-            ("6", "5", "5", False, True, False),
-            ("5", "5", "9", False, False, True),
-            ("6", "5", "9", False, False, True),
-            ("6", "5", "6", False, True, False),
-            ("6", "5", "9", True, True, False),
-            ("6", None, "9", False, True, False),
-            ("6", "5", None, False, True, False),
-        )
-        for wanted, last, there, insisted, written, found in rows:
-            with self.subTest(wanted=wanted, last=last, there=there, insisted=insisted):
-                edits = {"f": ("properties", {"k": wanted})}
-                before = {"f": ("properties", {"k": last})} if last else {}
-                left, findings = keep_edits(
-                    edits, before, {"f": {"k": there} if there else {}}, edits if insisted else {}
-                )
-                self.assertEqual(left, edits if written else {})
-                self.assertEqual([one.code for one in findings], ["setting-edited"] if found else [])
 
     def test_lines_of_names(self) -> None:
         self.assertEqual(edit_lines(b"# wardens\nA", ("A", "B")), b"# wardens\nA\nB\n")

@@ -141,6 +141,33 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "ports": {"game": 21640},
         "runtime": {"family": "Java", "major": 17, "version": "17.0.15", "program": "/usr/bin/java"},
     },
+    "backups": {"format": "rhizon-backups/1", "id": "marsh-1", "places": ["/mnt/attic"]},
+    "credentials": {
+        "format": "rhizon-credentials/1",
+        "catalog": [{"address": "https://shelf.example", "user": "marit", "password": "sesame"}],
+    },
+}
+EXAMPLES["kept"] = {
+    "format": "rhizon-kept/1",
+    "number": 1,
+    "kept_at": "2026-11-25T19:02:11Z",
+    "before": "update",
+    "lock": EXAMPLES["lock"],
+    "inventory": EXAMPLES["inventory"],
+    "instance": EXAMPLES["instance"],
+    "files": {"marsh.properties": {"sha256": HASH, "size": 1, "settings": True}},
+}
+EXAMPLES["backup"] = {
+    "format": "rhizon-backup/1",
+    "id": "marsh-1",
+    "when": "2026-11-25T19-02-11Z",
+    "why": "by hand",
+    "name": "marsh",
+    "folder": "/srv/marsh",
+    "calm": "held",
+    "state": EXAMPLES["kept"],
+    "world": {"marshes/fen/a": {"size": 1, "mode": 420, "mtime_ns": 1, "ctime_ns": 1, "chunks": [HASH]}},
+    "settings": {},
 }
 
 Change = str | Callable[[dict[str, Any]], object]
@@ -267,5 +294,25 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("port", put("ports", "game", 0), "ports.game"),
         ("heap", put("heap_mib", 1.5), "whole number"),
         ("major", put("runtime", "major", "17"), "runtime.major"),
+    ),
+    "kept": (
+        ("number", put("number", 0), "number"),
+        ("path", put("files", "../x", {"sha256": HASH, "size": 1}), "files"),
+        ("inside", put("instance", "heap_mib", 1.5), "instance.heap_mib"),
+    ),
+    "backup": (
+        ("path", put("world", "/etc/passwd", {}), "world"),
+        ("calm", put("calm", "asleep"), "calm"),
+        ("chunk", put("world", "marshes/fen/a", "chunks", 0, "x"), "chunks"),
+    ),
+    "backups": (
+        ("id", put("id", "A B"), "id"),
+        ("places", put("places", "/mnt"), "places"),
+        ("a number", put("places", [1]), "places"),
+    ),
+    "credentials": (
+        ("address", put("catalog", 0, "address", "ftp://x"), "https"),
+        ("two ways", put("catalog", 0, "token", "t"), "token"),
+        ("no way", drop("catalog", 0, "password"), "password"),
     ),
 }

@@ -19,7 +19,17 @@ from rhizon.adapters.credentials import Credentials
 from rhizon.core.errors import RemoteError, TrustError
 from rhizon.core.names import plain
 
-__all__ = ["LIMITS", "BrokenError", "HttpTransport", "Limits", "Network", "Piece", "Stream"]
+__all__ = [
+    "LIMITS",
+    "BrokenError",
+    "HttpTransport",
+    "Limits",
+    "Network",
+    "Piece",
+    "Stream",
+    "not_given",
+    "unreachable",
+]
 
 LARGEST_DOCUMENT = 256 << 20
 REDIRECTS = 5

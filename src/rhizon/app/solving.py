@@ -89,4 +89,5 @@ def _whole(lock: Lock, source: Source) -> Lock:
         settings=dict(sorted(source.settings.items())),
         operators=source.operators,
         memory_mib=source.memory_mib,
+        pack_memory=source.pack_memory,
     )

@@ -131,6 +131,7 @@ def _from_lock(path: Path, lock: Lock) -> Source:
         settings=lock.settings,
         operators=lock.operators,
         memory_mib=lock.memory_mib,
+        pack_memory=lock.pack_memory,
         document=lock,
     )
 

@@ -14,7 +14,7 @@ if TYPE_CHECKING:
 
     from rhizon.app.settling import Told
 
-__all__ = ["show_changes", "show_counts", "show_diffs", "show_plan"]
+__all__ = ["show_changes", "show_counts", "show_diffs", "show_plan", "value_text"]
 
 _DONE: Mapping[str, str] = {
     "back up": "backed up",

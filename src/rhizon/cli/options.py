@@ -1,12 +1,25 @@
 """Values of options that several commands take."""
 
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any, TypeVar
 
 import click
 
 from rhizon.core.errors import InputError
 
-__all__ = ["pairs", "secret_values"]
+__all__ = ["catalog_options", "pairs", "secret_values"]
+
+F = TypeVar("F", bound=Callable[..., Any])
+
+
+def catalog_options(function: F) -> F:
+    """Where content comes from: ``catalogs`` and ``offline``."""
+    offline = click.option("--offline", is_flag=True, help="Use only what is on this machine already.")
+    catalogs = click.option(
+        "--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder."
+    )
+    return catalogs(offline(function))
 
 
 def pairs(values: tuple[str, ...], where: str) -> dict[str, str]:

@@ -32,6 +32,8 @@ COMMANDS: dict[str, Command] = {
     "repair": Command("repair", "Put back what was placed and is gone or changed.", "Keep"),
     "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
     "list": Command("list", "The servers of this machine.", "Keep"),
+    "lock": Command("lock", "What a server is made of, to make the same again.", "Keep"),
+    "bom": Command("bom", "A bill of materials (CycloneDX) of what runs.", "Keep"),
     "store": Command("store", "The files that all servers of this machine share: status, verify, prune.", "Keep"),
     "catalog": Command("catalog", "Make a catalog from archives, or serve one over HTTP.", "Describe and publish"),
     "game": Command("game", "Game definitions: list, show, check.", "Describe and publish"),

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.cli.options import catalog_options
 from rhizon.cli.output import Output, common, say, show_pairs, show_table, verdict
 
 if TYPE_CHECKING:
@@ -18,9 +19,9 @@ __all__ = ["command"]
 @click.command("explain")
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
 @click.argument("item", metavar="ID")
-@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@catalog_options
 @common
-def command(source: Path, item: str, catalogs: tuple[str, ...], out: Output) -> None:
+def command(source: Path, item: str, catalogs: tuple[str, ...], offline: bool, out: Output) -> None:
     """Why ID is part of the solution of LIST: who wants it, why this release, what would change if it went."""
     from rhizon.app.context import this_host
     from rhizon.app.explain import explain_item
@@ -28,7 +29,7 @@ def command(source: Path, item: str, catalogs: tuple[str, ...], out: Output) -> 
 
     reporter = ConsoleReporter(out, results=False)
     try:
-        told = explain_item(this_host(), source, item, catalogs, reporter)
+        told = explain_item(this_host(offline=offline), source, item, catalogs, reporter)
     finally:
         reporter.close()
     out.result(told, lambda to: _render(to, told))

@@ -8,7 +8,7 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import pairs, secret_values
+from rhizon.cli.options import catalog_options, pairs, secret_values
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 from rhizon.core.units import mib_text
 
@@ -23,7 +23,7 @@ __all__ = ["command"]
 @click.command("provision")
 @click.argument("source", type=click.Path(path_type=Path))
 @click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@catalog_options
 @click.option("--game", metavar="ID", help="The game of a folder of archives, where it is not plain from them.")
 @click.option("--runtime", type=click.Path(path_type=Path), metavar="PROGRAM", help="This runtime and no other.")
 @click.option("--fetch-runtime", is_flag=True, help="Get a runtime that is missing, into Rhizon's own folder.")
@@ -35,7 +35,6 @@ __all__ = ["command"]
 @click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="A setting, by our name for it.")
 @click.option("--secret", "secrets", multiple=True, metavar="NAME=FILE", help="A secret setting, read from a file.")
 @click.option("--stop-first", is_flag=True, help="Stop the server if it runs there.")
-@click.option("--offline", is_flag=True, help="Use only what is on this machine.")
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing in the folder.")
 @common
 def command(

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING, Literal
 
 import click
 
+from rhizon.cli.options import catalog_options
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 from rhizon.core.units import size_text
 
@@ -18,7 +19,7 @@ __all__ = ["command"]
 
 @click.command("solve")
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
-@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@catalog_options
 @click.option("--lock", "lock", type=click.Path(path_type=Path), metavar="FILE", help="Where to write the lock.")
 @click.option(
     "--keep", type=click.Path(path_type=Path), metavar="LOCK", help="Change as few of its releases as can be."
@@ -36,6 +37,7 @@ __all__ = ["command"]
 def command(
     source: Path,
     catalogs: tuple[str, ...],
+    offline: bool,
     lock: Path | None,
     keep: Path | None,
     prefer: Literal["list", "current"],
@@ -55,7 +57,7 @@ def command(
     reporter = ConsoleReporter(out, results=False)
     try:
         solved = solve_to_lock(
-            this_host(),
+            this_host(offline=offline),
             source,
             catalogs,
             lock,

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.cli.options import catalog_options
 from rhizon.cli.output import Output, common, say, show_table, verdict
 
 if TYPE_CHECKING:
@@ -19,10 +20,10 @@ MOST_NAMED = 5  # missing items of a target that are named; --verbose names all
 
 @click.command("targets")
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
-@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@catalog_options
 @click.option("--plot", type=click.Path(path_type=Path), metavar="FILE", help="Draw it as a picture (PNG, SVG, PDF).")
 @common
-def command(source: Path, catalogs: tuple[str, ...], plot: Path | None, out: Output) -> None:
+def command(source: Path, catalogs: tuple[str, ...], offline: bool, plot: Path | None, out: Output) -> None:
     """Every candidate target against every item of LIST, sorted by how much of it each carries.
 
     Items are looked at one by one; whether they fit together is what rhizon solve says.
@@ -33,7 +34,7 @@ def command(source: Path, catalogs: tuple[str, ...], plot: Path | None, out: Out
 
     reporter = ConsoleReporter(out, results=False)
     try:
-        table = table_of_targets(this_host(), source, catalogs, plot, reporter)
+        table = table_of_targets(this_host(offline=offline), source, catalogs, plot, reporter)
     finally:
         reporter.close()
     out.result(table, lambda to: _render(to, table, out))

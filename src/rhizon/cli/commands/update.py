@@ -8,6 +8,7 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.licence import ask_on_terminal, licence_pending
+from rhizon.cli.options import catalog_options
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 
 if TYPE_CHECKING:
@@ -21,12 +22,11 @@ __all__ = ["command"]
 @click.command("update")
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.option("--to", type=click.Path(path_type=Path), metavar="SOURCE", help="Another pack or list from now on.")
-@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder.")
+@catalog_options
 @click.option("--accept-licence", is_flag=True, help="You have read the game's licence and accept it.")
 @click.option("--allow-installer", is_flag=True, help="A loader's own installer program may be run.")
 @click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
 @click.option("--no-backup", is_flag=True, help="Do not save the world first.")
-@click.option("--offline", is_flag=True, help="Use only what is on this machine.")
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 @common
 def command(

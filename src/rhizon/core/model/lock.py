@@ -5,6 +5,7 @@ from typing import Literal
 from rhizon.core.model.base import Id, Line, Mib, Sha256, Size, Strict, any_range
 from rhizon.core.model.catalog import ExtraPort
 from rhizon.core.model.game import ContentKind, Placement
+from rhizon.core.model.pack import PackMemory
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
@@ -79,8 +80,8 @@ class LaidFile(Strict, frozen=True, kw_only=True):
 
 
 class Lock(Strict, frozen=True, kw_only=True):
-    """``lock.json``: everything that another server of the same kind is made from. ``settings``, ``operators`` and
-    ``memory_mib`` are those of the list or pack."""
+    """``lock.json``: everything that another server of the same kind is made from. ``settings``, ``operators``
+    and memory are those of the list or pack."""
 
     format: Literal["rhizon-lock/1"]
     name: Id
@@ -94,6 +95,7 @@ class Lock(Strict, frozen=True, kw_only=True):
     settings: dict[Id, str | int | bool] = {}
     operators: tuple[Line, ...] = ()
     memory_mib: Mib | None = None
+    pack_memory: PackMemory | None = None
 
     def on_server(self) -> tuple[LockedRelease, ...]:
         """The releases that go into the server folder."""

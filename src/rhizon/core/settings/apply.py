@@ -72,9 +72,9 @@ def edits_for(
     def put(place: Stored, value: str) -> None:
         edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = value
 
-    for name, value in settings.items():
-        definition = game.settings[name]
-        put(definition.store, definition.native(value))
+    for name, definition in game.settings.items():  # in their order: the same settings give the same bytes
+        if name in settings:
+            put(definition.store, definition.native(settings[name]))
     places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
     places.update(extra_ports)
     for role, number in ports.items():

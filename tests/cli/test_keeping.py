@@ -1,0 +1,234 @@
+"""A server that is kept: updated, set, undone, repaired, backed up and restored, by the built program."""
+
+import json
+import os
+import shutil
+import subprocess
+import unittest
+from pathlib import Path
+from typing import Any
+
+from cyclonedx.schema import SchemaVersion
+from cyclonedx.validation.json import JsonStrictValidator
+
+from rhizon.adapters.backups import Repository
+from tests.support import CATALOG, PACK, PROGRAM, Case, java17
+
+NEWER = PACK.with_name("marsh-evening-1.3")
+PASSING = ("busy", "last-run.log", "run-before.log", "backups.json")
+
+
+def tree(folder: Path, *, world: bool = True) -> dict[str, bytes]:
+    """Every file of an instance but those that only tell of runs, and what is kept for going back."""
+    return {
+        name: path.read_bytes()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
+        and (name := path.relative_to(folder).as_posix()) not in {f".rhizon/{one}" for one in PASSING}
+        and not name.startswith(".rhizon/kept/")
+        and (world or not name.startswith("marshes/"))
+    }
+
+
+@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+class Keeping(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        self.home = self.folder / "d"
+        self.done("provision", PACK, "d", "--catalog", CATALOG, "--accept-licence", "--set", "address=127.0.0.1")
+        self.done("run", "d", "--trial")
+
+    def done(self, *arguments: object, code: int = 0) -> Any:
+        done = self.rhizon(*arguments, "--json")
+        self.assertEqual(done.code, code, done.out + done.err)
+        return done.json["result"] if code in (0, 1) and done.json["ok"] else done.error
+
+    def actions(self, result: Any) -> dict[str, str]:
+        return {one["path"]: one["action"] for one in result["steps"] if one["action"] != "keep"}
+
+    def test_an_update_and_back_to_the_byte(self) -> None:
+        (self.home / "config/heronwatch.properties").write_text("# mine\nwatch.minutes = 6\n")
+        (self.home / "crew/greeting.txt").write_text("Ahoy!\n" + (self.home / "crew/greeting.txt").read_text())
+        (self.home / "mine.txt").write_text("not of Rhizon")
+        before = tree(self.home)
+        planned = self.done("update", "d", "--to", NEWER, "--dry-run")
+        self.assertEqual(tree(self.home), before)
+        expected = {
+            "config/heronwatch.properties.shipped": "place",
+            "crew/greeting.txt": "merge",
+            "marsh.properties": "merge",
+            "marshes": "back up",
+            "mods/eelmarket-1.6.0.jar": "place",
+            "mods/lanternfish-1.1.0.jar": "remove",
+            "mods/tallybook-1.0.0.jar": "place",
+            "start.cmd": "replace",
+            "start.sh": "replace",
+        }
+        self.assertEqual(self.actions(planned), expected)
+        self.assertIn("+harbour.berths = 20", next(one["lines"] for one in planned["diffs"] if "marsh" in one["path"]))
+        made = self.done("update", "d", "--to", NEWER)
+        self.assertEqual(self.actions(made), expected)
+        self.assertEqual({one["code"] for one in made["findings"]}, {"setting-clash", "world-loses-things"})
+        self.assertEqual(
+            [(one["id"], one["before"], one["after"]) for one in made["changes"]["releases"]],
+            [("eelmarket", None, "1.6.0"), ("lanternfish", "1.1.0", None), ("tallybook", None, "1.0.0")],
+        )
+        self.assertEqual(made["changes"]["memory"], {"name": "heap", "before": 384, "after": 416})
+        self.assertEqual((self.home / "config/heronwatch.properties").read_text(), "# mine\nwatch.minutes = 6\n")
+        self.assertEqual(
+            (self.home / "crew/greeting.txt").read_text().splitlines(),
+            ["Ahoy!", "Welcome to the marsh. Mind the reeds.", "The eel stall is open until nine."],
+        )
+        self.assertEqual(tree(self.home / "marshes"), {k[8:]: v for k, v in before.items() if k.startswith("marshes/")})
+        again = self.done("update", "d")
+        self.assertEqual((self.actions(again), again["kept"], again["changes"]["releases"]), ({}, None, []))
+        self.assertIn("is up to date", self.rhizon("update", "d").out)
+        trial = self.done("run", "d", "--trial")
+        self.assertEqual(len(trial["content"]), 5)
+        self.assertNotIn("lanternfish", (self.home / "marshes/oldfen/things.txt").read_text())
+        self.assertEqual([one["before"] for one in self.done("undo", "d", "--list")], ["update to marsh-evening-1.3"])
+        updated = tree(self.home, world=False)
+        back = self.done("undo", "d", "--with-world")
+        self.assertEqual(tree(self.home), before)
+        self.assertIsNotNone(back["backup"])
+        self.done("undo", "d")  # an undo can be undone
+        self.assertEqual(tree(self.home, world=False), updated)
+        self.assertEqual(tree(self.home / "marshes"), {k[8:]: v for k, v in before.items() if k.startswith("marshes/")})
+        self.assertEqual(self.done("undo", "d", "--to", 99, code=2)["code"], "no-such-state")
+
+    def test_settings_outlast_updates(self) -> None:
+        secret = self.write("secret", "sesame\n")
+        before = tree(self.home)
+        shown = self.rhizon(
+            "set", "d", "max_players=30", "difficulty=hard", "--secret", f"password={secret}", "--dry-run"
+        )
+        self.assertEqual(tree(self.home), before)
+        self.assertIn("+marsh.temper = stormy", shown.out)
+        self.assertNotIn("sesame", shown.out + shown.err)
+        for wrong, code in (("max_playrs=3", "bad-setting"), ("max_players=0", "bad-setting"), ("nonsense", "usage")):
+            self.assertEqual(self.done("set", "d", wrong, code=2)["code"], code)
+        self.done(*wishes)
+        text = (self.home / "marsh.properties").read_text()
+        self.assertIn("harbour.berths = 30", text)
+        self.assertIn("harbour.password = sesame", text)
+        self.assertEqual((self.home / "marsh.properties").stat().st_mode & 0o777, 0o600)
+        self.done("update", "d", "--to", NEWER)
+        self.assertIn("harbour.berths = 30", (self.home / "marsh.properties").read_text())
+        self.done("undo", "d", "--to", 1)
+        self.assertEqual(tree(self.home), before)
+        for path in self.home.rglob(".rhizon/**/*"):
+            if path.is_file() and b"sesame" in path.read_bytes():
+                self.assertEqual(path.stat().st_mode & 0o077, 0, path)
+        broken = (self.home / "marsh.properties").read_bytes() + b"x = \\u00zz\n"
+        (self.home / "marsh.properties").write_bytes(broken)
+        self.assertEqual(self.done("set", "d", "pvp=yes", code=1)["code"], "native-file-broken")
+        self.assertEqual((self.home / "marsh.properties").read_bytes(), broken)
+
+    def test_repair(self) -> None:
+        before = tree(self.home)
+        victims = ("mods/reedlight-2.1.0.jar", "loader/keelson.jar", "start.sh")
+        (self.home / victims[0]).unlink()
+        for name in victims[1:]:
+            (self.home / name).chmod(0o644)
+            (self.home / name).write_bytes(b"x" * (self.home / name).stat().st_size)
+        (self.home / "config/heronwatch.properties").write_text("watch.minutes = 1\n")
+        told = self.done("repair", "d", "--dry-run", code=1)
+        self.assertEqual(sorted(one["path"] for one in told["steps"]), sorted(victims))
+        shutil.rmtree(self.folder / "state/store")  # what the store has lost is fetched again
+        repaired = self.done("repair", "d")
+        self.assertGreater(repaired["fetched"], 0)
+        after = tree(self.home)
+        self.assertEqual(after.pop("config/heronwatch.properties"), b"watch.minutes = 1\n")
+        before.pop("config/heronwatch.properties")
+        self.assertEqual(after, before)
+        self.assertTrue(os.access(self.home / "start.sh", os.X_OK))
+        jar = self.home / "mods/reedlight-2.1.0.jar"
+        facts = jar.stat()
+        jar.chmod(0o644)
+        with jar.open("r+b") as file:  # a bit that flips by itself: only a look at every byte finds it
+            file.write(b"\0")
+        os.utime(jar, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+        self.assertEqual(self.done("repair", "d")["steps"], [])
+        self.assertEqual(len(self.done("repair", "d", "--full")["steps"]), 1)
+        self.assertEqual(jar.read_bytes(), before["mods/reedlight-2.1.0.jar"])
+
+    def test_backups_of_a_running_server_and_stopping_it_first(self) -> None:
+        server = subprocess.Popen(
+            [*PROGRAM, "run", "d"], cwd=self.folder, env=self.environment(), stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+        )  # fmt: skip
+        self.addCleanup(server.communicate, timeout=60)
+        self.addCleanup(server.terminate)
+        assert server.stdout is not None
+        self.assertTrue(any("gates open" in line for line in server.stdout))
+        self.assertEqual((self.home / ".rhizon/running.json").stat().st_mode & 0o777, 0o600)
+        self.assertEqual(self.done("update", "d", "--to", NEWER, code=1)["code"], "server-running")
+        for _ in range(3):
+            made = self.done("backup", "d")
+            self.assertEqual((made["calm"], made["findings"]), ("held", []))
+        repository = Repository(self.folder / "state/backups")
+        for when in repository.times(made["id"]):
+            backup = repository.read(made["id"], when)
+            tides = {repository.bytes_of(one)[56:60] for name, one in backup.world.items() if "league" in name}
+            self.assertEqual(len(tides), 1, "leagues of two tides: the server did not hold still")
+        self.done("set", "d", "pvp=yes", "--stop-first")
+        said, _ = server.communicate(timeout=60)
+        self.assertIn("gates closed", said)
+        self.assertGreaterEqual(said.count("flowing again"), 3)
+
+    def test_backup_restore_and_a_second_server_from_it(self) -> None:
+        before = tree(self.home)
+        first = self.done("backup", "d", "--to", "attic")
+        self.assertEqual(self.done("backup", "d", "--verify", "--to", "attic")["damaged"], [])
+        again = self.done("backup", "d", "--to", "attic")
+        self.assertEqual(again["added"], 0)
+        self.assertGreater(again["when"], first["when"])
+        (self.home / "marshes/oldfen/marsh.facts").write_text("ruined")
+        (self.home / "marshes/other").mkdir()
+        (self.home / "marshes/other/keep").write_text("another world stays")
+        self.done("set", "d", "max_players=3")
+        self.done("restore", "d", first["when"], "--only", "settings")
+        self.assertIn("berths = 16", (self.home / "marsh.properties").read_text())
+        self.assertEqual((self.home / "marshes/oldfen/marsh.facts").read_text(), "ruined")
+        self.done("restore", "d", first["when"], "--only", "world")
+        after = tree(self.home)
+        self.assertEqual(after.pop("marshes/other/keep"), b"another world stays")
+        self.assertEqual(after, before)
+        self.assertEqual(len(self.done("backup", "d", "--list")["backups"]), 3)  # and the ruined world's own
+        last = self.done("backup", "d", "--keep", "1d", "--to", "attic")
+        self.assertEqual(last["removed"], [first["when"], again["when"]])
+        shutil.rmtree(self.home)
+        made = self.done("restore", "d2", "--of", "marsh-evening", "--place", "attic")
+        self.assertEqual(made["to"], last["when"])
+        ours = tree(self.folder / "d2")
+        self.assertEqual(ours.pop("marshes/other/keep"), b"another world stays")
+        self.assertEqual(ours, after)
+        self.done("run", "d2", "--trial")
+        chunk = next((self.folder / "attic/chunks").rglob("*.zst"))
+        chunk.write_bytes(b"damaged")
+        spoilt = self.done("restore", "d3", "--of", "marsh-evening", "--place", "attic", code=4)
+        self.assertEqual(spoilt["code"], "backup-damaged")
+        self.assertFalse((self.folder / "d3").exists())
+        self.assertEqual(self.rhizon("backup", "d2", "--verify", "--to", "attic", "--json").code, 2)
+
+    def test_the_same_server_again_offline(self) -> None:
+        self.done("lock", "d", "--export", "d.lock.json")
+        shelf = self.folder / "shelf"
+        shelf.mkdir()
+        made = self.done("provision", "d.lock.json", "e", "--offline", "--accept-licence")
+        self.assertEqual(made["fetched"], 0)
+        trees = []
+        for name in ("d", "e"):
+            files = {
+                path: data for path, data in tree(self.folder / name, world=False).items() if ".rhizon" not in path
+            }
+            files["marsh.properties"] = __import__("re").sub(number.encode(), b"", files["marsh.properties"])
+            trees.append(files)
+        self.assertEqual(trees[0], trees[1])
+        self.done("bom", "d", "--export", "d.cdx.json")
+        self.done("bom", "e", "--export", "e.cdx.json")
+        bills = [(self.folder / f"{name}.cdx.json").read_text() for name in ("d", "e")]
+        self.assertEqual(bills[0], bills[1])
+        self.assertIsNone(JsonStrictValidator(SchemaVersion.V1_6).validate_str(bills[0]))
+        names = {one["name"] for one in json.loads(bills[0])["components"]}
+        self.assertLessEqual({"tarnholt", "keelson", "reedlight", "Java"}, names)
