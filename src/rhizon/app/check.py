@@ -18,6 +18,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
+from rhizon.core.plan import BESIDE
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import edits_for
 from rhizon.core.settings.dialects import DIALECTS
@@ -111,6 +112,8 @@ def _files(home: InstanceFolder, inventory: Inventory) -> list[Finding]:
     for path, owned in inventory.files.items():
         file = home.folder / path
         again = "Provision again from the same source: it is put back from the store."
+        if path.endswith(BESIDE):
+            continue  # there to be looked at and deleted
         if not file.is_file():
             severity: Severity = "info" if owned.edited else "error"
             findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", again))

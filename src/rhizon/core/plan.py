@@ -122,7 +122,9 @@ def make_plan(
     for path in map(RelPath, set(owned) - set(files)):
         if path not in present or path in settled:
             continue
-        if present[path] == owned[path].sha256:
+        if path.endswith(BESIDE) and path.removesuffix(BESIDE) in files:
+            files[path] = owned[path]  # until the person has looked at it and deletes it
+        elif present[path] == owned[path].sha256:
             steps.append(Step(action="remove", path=path, reason="no longer part of the server", wanted=None))
         elif owned[path].edited:
             files[path] = owned[path]
