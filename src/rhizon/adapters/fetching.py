@@ -9,14 +9,12 @@ import hashlib
 import time
 from collections.abc import Callable, Iterable
 from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
-from pathlib import Path
 from threading import Event, Lock
-from typing import IO, NamedTuple
+from typing import NamedTuple
 
 from rhizon.adapters.catalogs import Catalogs, Transport
-from rhizon.adapters.files import translated
 from rhizon.adapters.http import BrokenError, Network, Piece, not_given
-from rhizon.adapters.store import Store
+from rhizon.adapters.store import Incoming, Store
 from rhizon.core.errors import CancelledError, RemoteError, RhizonError, TrustError
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.units import size_text
@@ -148,9 +146,7 @@ def _fetch(catalogs: Catalogs, file: LockedFile, store: Store, tally: _Tally) ->
 class _Transfer:
     """One file from one place: as many tries as the limits allow, each from where the last one broke."""
 
-    def __init__(
-        self, transport: Transport, file: LockedFile, into: IO[bytes], tally: _Tally, network: Network
-    ) -> None:
+    def __init__(self, transport: Transport, file: LockedFile, into: Incoming, tally: _Tally, network: Network) -> None:
         self._transport = transport
         self._file = file
         self._into = into
@@ -180,8 +176,7 @@ class _Transfer:
 
     def _take_up(self) -> None:
         """What an earlier command has left of it."""
-        self._into.seek(0)
-        while chunk := self._into.read(1 << 20):
+        for chunk in self._into.read_all() if self._into.resumes else ():
             self._add(chunk)
         self._resumed = self._size > 0
         if self._size > self._file.size:
@@ -194,8 +189,7 @@ class _Transfer:
 
     def _begin_anew(self) -> None:
         self._tally.came(self._file.path, -self._size)
-        self._into.seek(0)
-        self._into.truncate()
+        self._into.clear()
         self._digest = hashlib.sha256()
         self._size = 0
         self._resumed = False
@@ -215,8 +209,7 @@ class _Transfer:
         for chunk in stream.chunks:
             if self._size + len(chunk) > self._file.size:
                 raise self._wrong(f"it is longer than the {self._file.size} bytes that were promised")
-            with translated("write into the store", Path(self._into.name)):
-                self._into.write(chunk)
+            self._into.write(chunk)
             self._add(chunk)
             if time.monotonic() > self._limit:
                 raise not_given(self._transport.address, self._file.path, "it takes too long")
@@ -233,8 +226,7 @@ class _Transfer:
         raise self._wrong(f"its SHA-256 is {found[:16]}…, {self._file.sha256[:16]}… was promised")
 
     def _wrong(self, why: str) -> TrustError:
-        self._into.seek(0)
-        self._into.truncate()  # nothing of it is taken up later
+        self._into.clear()  # nothing of it is taken up later
         return TrustError(
             "hash-mismatch",
             f"{self._file.path} from {self._transport.address} is not what was promised: {why}",

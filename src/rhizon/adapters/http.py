@@ -99,16 +99,19 @@ class Network:
         self.offline = offline
         self.limits = limits
         self._credentials = credentials or Credentials(None, os.environ)
+        self._proxies = urllib.request.getproxies()
         self._pools: dict[str, Any] = {}
 
     def _pool(self, url: str) -> Any:
         """The pool for an address: of the proxy that the environment names for it, or without one."""
         import urllib3
 
-        parts = urllib.parse.urlsplit(url)
-        proxy = urllib.request.getproxies().get(parts.scheme, "")
-        if proxy and urllib.request.proxy_bypass(parts.hostname or ""):
-            proxy = ""
+        proxy = ""
+        if self._proxies:
+            parts = urllib.parse.urlsplit(url)
+            proxy = self._proxies.get(parts.scheme, "")
+            if proxy and urllib.request.proxy_bypass(parts.hostname or ""):
+                proxy = ""
         if proxy not in self._pools:
             options: dict[str, Any] = {
                 "maxsize": self.limits.connections,

@@ -2,17 +2,18 @@
 
 import contextlib
 import hashlib
+import io
 import os
-import tempfile
+import secrets
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO, NamedTuple
+from typing import NamedTuple
 
 from rhizon.adapters.files import has_stamp, hash_file, stamp, translated
 from rhizon.core.errors import TrustError
 
-__all__ = ["Entry", "Store"]
+__all__ = ["Entry", "Incoming", "Store"]
 
 _FICLONE = 0x40049409
 
@@ -27,11 +28,39 @@ class Entry(NamedTuple):
     links: int
 
 
+class Incoming:
+    """A file that is coming into the store. ``resumes`` tells whether it may hold what came earlier."""
+
+    def __init__(self, file: io.FileIO, resumes: bool) -> None:
+        self.file = file
+        self.resumes = resumes
+        self.kept = False
+
+    def write(self, data: bytes) -> None:
+        """Raises StateError where there is no room."""
+        with translated("write into the store", Path(str(self.file.name))):
+            view = memoryview(data)
+            while view:
+                view = view[self.file.write(view) :]
+
+    def read_all(self) -> Iterator[bytes]:
+        """What is in it already, from its beginning."""
+        self.file.seek(0)
+        while chunk := self.file.read(1 << 20):
+            yield chunk
+
+    def clear(self) -> None:
+        """Nothing of it is used."""
+        self.file.seek(0)
+        self.file.truncate()
+
+
 class Store:
     """``root/ab/abcdef...``; safe with several commands at once, since a name is its content."""
 
     def __init__(self, root: Path) -> None:
         self._root = root
+        self._made: set[str] = set()
 
     def path(self, sha256: str) -> Path:
         """Where the bytes lie or would lie."""
@@ -73,7 +102,7 @@ class Store:
             path.unlink(missing_ok=True)
 
     @contextmanager
-    def incoming(self, sha256: str | None = None) -> Iterator[IO[bytes]]:
+    def incoming(self, sha256: str | None = None) -> Iterator[Incoming]:
         """A temporary file in the store; gone at the end unless :meth:`keep` took it.
 
         With ``sha256`` it may hold what came of that file earlier, and it stays when less than all came. Two commands
@@ -84,24 +113,24 @@ class Store:
             file = self._partial(sha256) if sha256 is not None else None
             partial = file is not None
             if file is None:
-                file = tempfile.NamedTemporaryFile(dir=self._root, prefix="incoming-", delete=False)  # noqa: SIM115
+                name = f"incoming-{os.getpid()}-{secrets.token_hex(6)}"
+                file = open(self._root / name, "xb", buffering=0)  # noqa: PTH123, SIM115 - few calls for many files
+        incoming = Incoming(file, partial)
         try:
-            yield file
+            yield incoming
         finally:
-            with contextlib.suppress(OSError):
-                file.flush()
-            if not partial or os.fstat(file.fileno()).st_size == 0:
-                Path(file.name).unlink(missing_ok=True)
+            if not incoming.kept and (not partial or os.fstat(file.fileno()).st_size == 0):
+                Path(str(file.name)).unlink(missing_ok=True)
             file.close()
 
-    def _partial(self, sha256: str) -> IO[bytes] | None:
+    def _partial(self, sha256: str) -> io.FileIO | None:
         """The file that a transfer is taken up in; None where another command writes it, or where files cannot be
         locked."""
         try:
             import fcntl
         except ImportError:
             return None
-        file = (self._root / f"incoming-{sha256}").open("a+b")
+        file = open(self._root / f"incoming-{sha256}", "a+b", buffering=0)  # noqa: PTH123, SIM115
         try:
             fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError:
@@ -109,25 +138,27 @@ class Store:
             return None
         return file
 
-    def keep(self, file: IO[bytes], sha256: str) -> None:
+    def keep(self, incoming: Incoming, sha256: str) -> None:
         """Moves a finished incoming file, whose hash the caller has checked, to its place."""
         target = self.path(sha256)
+        name = incoming.file.name
         with translated("write into the store", target):
-            file.flush()
-            os.fsync(file.fileno())
-            target.parent.mkdir(exist_ok=True)
-            Path(file.name).chmod(0o444)
-            stamp(file.name, sha256)
-            Path(file.name).replace(target)
+            os.fsync(incoming.file.fileno())
+            if target.parent.name not in self._made:
+                target.parent.mkdir(exist_ok=True)
+                self._made.add(target.parent.name)
+            os.chmod(name, 0o444)  # noqa: PTH101
+            stamp(name, sha256)
+            os.replace(name, target)  # noqa: PTH105
+            incoming.kept = True
 
     def add(self, data: bytes) -> str:
         """Puts bytes into the store and answers their hash."""
         sha256 = hashlib.sha256(data).hexdigest()
         if not self.has(sha256, len(data)):
-            with self.incoming() as file:
-                with translated("write into the store", self._root):
-                    file.write(data)
-                self.keep(file, sha256)
+            with self.incoming() as incoming:
+                incoming.write(data)
+                self.keep(incoming, sha256)
         return sha256
 
     def read(self, sha256: str, what: str) -> bytes:
