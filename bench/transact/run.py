@@ -240,6 +240,7 @@ def instance(scratch: Path) -> None:
     head += ['loader = "keelson"', "[content]"]
     (scratch / "bench.list.toml").write_text("\n".join([*head, *wishes]) + "\n")
     environment = {**os.environ, "RHIZON_STATE": str(scratch / "state"), "RHIZON_CONFIG": str(scratch / "config")}
+    environment.pop("PYTHONDONTWRITEBYTECODE", None)
 
     def run(*words: str) -> float:
         begun = time.perf_counter()

@@ -1,6 +1,7 @@
 """Catalogs behind an address: a folder or any HTTP server. A new transport is one class and one line."""
 
 import contextlib
+import hashlib
 import urllib.parse
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -16,8 +17,9 @@ from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
 
-__all__ = ["Catalogs", "FolderTransport", "LocalTransport", "Transport", "open_catalogs"]
+__all__ = ["LOCAL", "Catalogs", "FolderTransport", "LocalTransport", "Transport", "open_catalogs"]
 
+LOCAL = "local-archives"  # the name in locks of a catalog of archives that no catalog need know
 T = TypeVar("T", bound=Strict)
 
 
@@ -113,6 +115,7 @@ class _Catalog:
 
     def __init__(self, transport: Transport) -> None:
         self.transport = transport
+        self.digests: dict[str, str] = {}  # of documents that were read, by path
         root = self._document(CatalogRoot, "catalog.json")
         if root is None:
             raise RemoteError(
@@ -126,6 +129,8 @@ class _Catalog:
         data = self.transport.read(path, sha256)
         if data is None:
             return None
+        if sha256 is None:  # the few that name others
+            self.digests[path] = hashlib.sha256(data).hexdigest()
         source = f"{self.transport.address}/{path}"
         return decode(kind, data, source)
 
@@ -184,6 +189,23 @@ class Catalogs:
             one = self._index_of(catalog, game)
             merged.update(one.items if one else {})
         return ItemIndex(format="rhizon-index/1", items=dict(sorted(merged.items())))
+
+    def fingerprint(self, game: str) -> str | None:
+        """What all that the catalogs say of a game can be known by: equal ones give equal answers. None where an index
+        does not give the hashes of its items."""
+        known = []
+        for catalog in self._catalogs:
+            shelf = catalog.root.games.get(game)
+            index = self._index_of(catalog, game)
+            if shelf is None or index is None:
+                continue
+            if any(line.sha256 is None for line in index.items.values()) or isinstance(
+                catalog.transport, LocalTransport
+            ):
+                return None
+            catalog.needed(HostFiles, shelf.host)
+            known.append(f"{catalog.root.name} {catalog.digests[shelf.index]} {catalog.digests[shelf.host]}")
+        return hashlib.sha256("\n".join(known).encode()).hexdigest()
 
     def prefetch(self, game: str, names: Sequence[str]) -> None:
         """Reads these items now, several at once; an error waits until its item is asked for."""

@@ -10,7 +10,6 @@ import os
 import random
 import time
 import urllib.parse
-import urllib.request
 from collections.abc import Iterator, Mapping
 from typing import Any, NamedTuple
 
@@ -99,14 +98,18 @@ class Network:
         self.offline = offline
         self.limits = limits
         self._credentials = credentials or Credentials(None, os.environ)
-        self._proxies = urllib.request.getproxies()
+        self._proxies: dict[str, str] | None = None
         self._pools: dict[str, Any] = {}
 
     def _pool(self, url: str) -> Any:
         """The pool for an address: of the proxy that the environment names for it, or without one."""
+        import urllib.request  # slow to import, and a catalog in a folder needs none of it
+
         import urllib3
 
         proxy = ""
+        if self._proxies is None:
+            self._proxies = urllib.request.getproxies()
         if self._proxies:
             parts = urllib.parse.urlsplit(url)
             proxy = self._proxies.get(parts.scheme, "")

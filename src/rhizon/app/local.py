@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from rhizon.adapters.catalogs import LocalTransport
+from rhizon.adapters.catalogs import LOCAL, LocalTransport
 from rhizon.app.archives import ENDINGS, archive_files, scan_files, scan_together
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
@@ -17,9 +17,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.version import parse_range
 
-__all__ = ["LOCAL", "list_of_folder", "local_archives"]
-
-LOCAL = "local-archives"  # the catalog's name in locks
+__all__ = ["list_of_folder", "local_archives"]
 
 
 def _files(paths: Sequence[str], beside: Path) -> list[Path]:

@@ -72,7 +72,7 @@ def solve_to_lock(
     game = host.games(source.beside).get(source.game)
     kept = read_lock(keep) if keep is not None else None
     shelf = catalogs_for(host, source, game, catalogs, reporter)
-    solution = solve_source(source, game, shelf, host, reporter, kept, prefer)
+    solution = solve_source(source, game, shelf, host, reporter, kept, prefer).solution
     lock = solution.lock
     target_file = lock_file or source.beside / f"{source.name}.lock.json"
     if write:

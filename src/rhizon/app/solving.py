@@ -6,19 +6,27 @@ from typing import Literal
 
 import msgspec
 
+from rhizon import __version__
 from rhizon.adapters.catalogs import Catalogs
 from rhizon.adapters.http import Network
 from rhizon.app.context import Host, majors_to_try
-from rhizon.app.local import local_archives
 from rhizon.app.reporter import Reporter
 from rhizon.app.sources import Source
+from rhizon.core.model.decode import encode_line
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import LaidFile, Lock
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
 
-__all__ = ["catalogs_for", "named_majors", "solve_source"]
+__all__ = ["Remembered", "catalogs_for", "named_majors", "solve_source"]
+
+
+class Remembered(msgspec.Struct, frozen=True, kw_only=True):
+    """An answer and the question that it belongs to, as a hash: the same question has the same answer."""
+
+    question: str
+    solution: Solution
 
 
 def catalogs_for(
@@ -38,6 +46,8 @@ def catalogs_for(
         return Catalogs([], Network())  # all of it may be in the store
     catalogs = host.open_catalogs(here, Path.cwd())
     if source.archives:
+        from rhizon.app.local import local_archives  # reads archives: slow to import, and seldom needed
+
         catalogs.put_first(*local_archives(host, source.archives, source.beside, game, reporter))
     return catalogs
 
@@ -60,12 +70,18 @@ def solve_source(
     keep: Lock | None = None,
     prefer: Literal["list", "current"] = "list",
     majors: tuple[int, ...] | None = None,
-) -> Solution:
-    """The lock of a list or pack; a lock is its own solution. ``majors`` are the only runtime majors to try."""
+    remembered: Remembered | None = None,
+) -> Remembered:
+    """The lock of a list or pack; a lock is its own solution. ``majors`` are the only runtime majors to try. Where
+    ``remembered`` answers the very question, nothing is solved."""
     if isinstance(source.document, Lock):
-        return Solution(lock=source.document, findings=())
+        return Remembered(question="", solution=Solution(lock=source.document, findings=()))
     reporter.step(f"solving {source.label}")
     majors = majors or named_majors(source, game) or majors_to_try(game, host.runtimes(game))
+    question = _question(source, game, catalogs, majors) if keep is None and prefer == "list" else ""
+    if remembered is not None and question and question == remembered.question:
+        reporter.done("the list and its catalogs are what they were")
+        return remembered
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
     lock = _whole(solution.lock, source)
     target = lock.target
@@ -73,7 +89,21 @@ def solve_source(
     if target.runtime_major:
         text += f", {target.runtime.capitalize()} {target.runtime_major}"
     reporter.done(f"{counted(len(lock.releases), 'release')} for {text}")
-    return msgspec.structs.replace(solution, lock=lock, findings=(*solution.findings, *catalogs.findings))
+    whole = Solution(lock=lock, findings=(*solution.findings, *catalogs.findings))
+    return Remembered(question=question, solution=whole)
+
+
+def _question(source: Source, game: GameDefinition, catalogs: Catalogs, majors: tuple[int, ...]) -> str:
+    """A hash of everything that an answer depends on; empty where that cannot be had cheaply."""
+    known = catalogs.fingerprint(game.id) if not source.archives else None
+    if known is None:
+        return ""
+    overlay = "".join(f"{path} {hashlib.sha256(data).hexdigest()}" for path, data in source.overlay.items())
+    digest = hashlib.sha256()
+    for part in (__version__.encode(), known.encode(), repr(majors).encode(), overlay.encode()):
+        digest.update(part + b"\0")
+    digest.update(encode_line(source.document) + encode_line(game))
+    return digest.hexdigest()
 
 
 def _whole(lock: Lock, source: Source) -> Lock:

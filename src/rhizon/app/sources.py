@@ -9,7 +9,6 @@ import msgspec
 
 from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.app.context import Host
-from rhizon.app.local import list_of_folder
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.entries import Archive
 from rhizon.core.errors import InputError, StateError
@@ -67,6 +66,8 @@ def read_any(host: Host, path: Path, game: str | None, reporter: Reporter) -> So
     """Whatever the path is, a plain folder of archives too; ``game`` is of such a folder. Raises InputError,
     DocumentError."""
     if path.is_dir() and not (path / PACK_FILE).is_file():
+        from rhizon.app.local import list_of_folder  # reads archives: slow to import, and seldom needed
+
         return _from_list(path, list_of_folder(host, path, game, reporter))
     source = read_source(path)
     if source.kind == "pack" and source.carried:

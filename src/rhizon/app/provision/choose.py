@@ -2,13 +2,12 @@
 
 import msgspec
 
-from rhizon.adapters.catalogs import Catalogs
+from rhizon.adapters.catalogs import LOCAL, Catalogs
 from rhizon.app.context import Host
-from rhizon.app.local import LOCAL
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.app.reporter import Reporter
 from rhizon.app.runtimes import choose_runtime, why_runtime
-from rhizon.app.solving import catalogs_for, solve_source
+from rhizon.app.solving import Remembered, catalogs_for, solve_source
 from rhizon.app.sources import Source, read_any
 from rhizon.core.allocate.memory import MemoryBudget, budget
 from rhizon.core.errors import StateError
@@ -28,6 +27,7 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     game: GameDefinition
     catalogs: Catalogs
     lock: Lock
+    solved: Remembered
     findings: list[Finding]
     runtime: RuntimeChoice | None
     runtime_why: tuple[str, ...]
@@ -36,7 +36,13 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     budget: MemoryBudget
 
 
-def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporter: Reporter) -> Choice:
+def choose(
+    host: Host,
+    wishes: ProvisionWishes,
+    before: Instance | None,
+    reporter: Reporter,
+    remembered: Remembered | None = None,
+) -> Choice:
     source = read_any(host, wishes.source, wishes.game, reporter)
     game = host.games(source.beside).get(source.game)
     if before is not None and before.game != game.id:
@@ -54,15 +60,16 @@ def choose(host: Host, wishes: ProvisionWishes, before: Instance | None, reporte
     if named is not None and game.runtime.family != "none":
         report = host.runtime_finder.named(game.runtime.family, named).report
         pinned = (report.major,) if report is not None else None
-    solution = solve_source(source, game, catalogs, host, reporter, majors=pinned)
-    lock = solution.lock
+    solved = solve_source(source, game, catalogs, host, reporter, majors=pinned, remembered=remembered)
+    lock = solved.solution.lock
     runtime = choose_runtime(host, game, lock, before, wishes.runtime, reporter)
     return Choice(
         source=source,
         game=game,
         catalogs=catalogs,
         lock=lock,
-        findings=[*solution.findings, *_left_out(source, lock), *_added(source, lock)],
+        solved=solved,
+        findings=[*solved.solution.findings, *_left_out(source, lock), *_added(source, lock)],
         runtime=runtime,
         runtime_why=tuple(why_runtime(game, lock)) if runtime is not None else (),
         settings=settings,

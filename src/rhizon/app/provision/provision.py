@@ -13,6 +13,7 @@ from rhizon.app.changing import Whole, carry_out, whole
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.entering import entered, stopped
 from rhizon.app.layout import locked_files, wanted_files
+from rhizon.app.provision.answer import remember, remembered
 from rhizon.app.provision.bring_up import bring_up
 from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.hold import allocated, protocols, record
@@ -90,7 +91,7 @@ class _Work:
         self._reporter = reporter
         self._was = home.instance() if home.is_ours else None
         self._before = whole(home)
-        self._choice = choose(host, wishes, self._was, reporter)
+        self._choice = choose(host, wishes, self._was, reporter, remembered(home))
 
     def planned(self) -> Provisioned:
         """What would be done."""
@@ -125,6 +126,7 @@ class _Work:
         instance, findings, state = bring_up(choice, self._wishes, home, instance, self._reporter, ask_licence)
         choice.findings.extend(findings)
         self._keep_list()
+        remember(home, choice.solved)
         return self._result(planned, instance, state, had_world=had_world, kept=number, backup=backup)
 
     @property

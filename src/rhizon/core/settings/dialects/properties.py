@@ -2,8 +2,6 @@
 
 from collections.abc import Mapping
 
-import javaproperties
-
 __all__ = ["Properties"]
 
 
@@ -11,6 +9,8 @@ class Properties:
     """UTF-8 text; bytes that are not survive as they are."""
 
     def read(self, data: bytes) -> dict[str, str]:
+        import javaproperties  # slow to import, and most commands read no such file
+
         text = data.decode("utf-8", "surrogateescape")
         try:
             return dict(javaproperties.loads(text))
@@ -28,6 +28,8 @@ class Properties:
             text = text.replace("\r\n", "\n")
         if text and not text.endswith("\n"):
             text += "\n"
+        import javaproperties
+
         file = javaproperties.PropertiesFile.loads(text)
         for key, value in wanted.items():
             if value is None:
