@@ -19,8 +19,11 @@ from rhizon.adapters.credentials import Credentials
 from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.http import Limits, Network
 from rhizon.adapters.store import Store
+from rhizon.app.trees import file_tree, piecewise
 from rhizon.core.errors import InputError, RemoteError, RhizonError, StateError, TrustError
+from rhizon.core.model.decode import encode_json
 from rhizon.core.model.lock import LockedFile
+from rhizon.core.model.tree import PIECE_SIZE
 from rhizon.core.names import RelPath
 from tests.support import Case
 
@@ -260,6 +263,55 @@ class Fetching(Case):
         with self.assertRaises(TrustError):
             store.read(promised().sha256, "f")
         self.assertFalse(path.exists())
+
+
+class Trees(Case):
+    def test_of_a_long_file_only_the_pieces_that_differ_come(self) -> None:
+        whole = os.urandom(PIECE_SIZE)
+        old = b"".join(bytes([number]) + whole[1:] for number in range(5)) + b"end"
+        new = old[: PIECE_SIZE + 7] + b"!" + old[PIECE_SIZE + 8 : -3] + b"another end"
+        store = Store(self.folder / "store")
+        trees = []
+        for name, body in (("old", old), ("new", new)):
+            self.write(f"{name}/data/ground.bin", body)
+            self.write(f"{name}/tool.sh", "#!/bin/sh\n").chmod(0o755)
+            trees.append(file_tree(self.folder / name))
+        store.add(old)
+        document = encode_json(trees[0])
+        lock = mock.Mock(server_tree="old", server=promised(document, "old.json"))
+        store.add(document)
+        known = piecewise(store, trees[1], [lock])
+        file = promised(new, "data/ground.bin")
+        self.assertEqual(list(known), [file.sha256])
+        self.assertEqual(
+            [trees[1].files["tool.sh"].executable, trees[1].files["data/ground.bin"].executable], [True, False]
+        )
+
+        def ranged(handler: Handler) -> None:
+            begin = int(handler.headers.get("Range", "bytes=0-")[6:-1])
+            extra = {"Content_Range": f"bytes {begin}-{len(new) - 1}/{len(new)}"}
+            handler.send(206 if begin else 200, new[begin:], **extra if begin else {})
+
+        for how, begins in ((ranged, [f"bytes={PIECE_SIZE}-", f"bytes={5 * PIECE_SIZE}-"]),
+                            (lambda h: h.send(200, new), [f"bytes={PIECE_SIZE}-"])):  # fmt: skip
+            with odd_server(how) as (url, asked):
+                catalogs = open_catalogs((url,), HERE, Network(limits=QUICK))
+                self.assertEqual(fetch_all(catalogs, [file], store, lambda _: None, known), 1)
+            self.assertEqual([headers.get("range") for _, headers in asked], begins)
+            self.assertEqual(store.read(file.sha256, "f"), new)
+            store.drop(file.sha256)
+        path = store.path(trees[0].files["data/ground.bin"].sha256)
+        path.chmod(0o644)
+        path.write_bytes(bytes(len(old)))  # what was here is damaged: all of it comes
+        with odd_server(ranged) as (url, _):
+            fetch_all(open_catalogs((url,), HERE, Network(limits=QUICK)), [file], store, lambda _: None, known)
+        self.assertEqual(store.read(file.sha256, "f"), new)
+
+    def test_links_are_no_server_files(self) -> None:
+        self.write("t/a", "a")
+        (self.folder / "t/b").symlink_to("/etc/passwd")
+        with self.assertRaises(InputError):
+            file_tree(self.folder / "t")
 
 
 class Secrets(Case):

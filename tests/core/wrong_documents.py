@@ -141,6 +141,11 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "ports": {"game": 21640},
         "runtime": {"family": "Java", "major": 17, "version": "17.0.15", "program": "/usr/bin/java"},
     },
+    "tree": {
+        "format": "rhizon-tree/1",
+        "piece_size": 1024,
+        "files": {"a/b.bin": {"sha256": HASH, "size": 1500, "pieces": [HASH, HASH]}, "c": {"sha256": HASH, "size": 0}},
+    },
     "backups": {"format": "rhizon-backups/1", "id": "marsh-1", "places": ["/mnt/attic"]},
     "credentials": {
         "format": "rhizon-credentials/1",
@@ -304,6 +309,11 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("path", put("world", "/etc/passwd", {}), "world"),
         ("calm", put("calm", "asleep"), "calm"),
         ("chunk", put("world", "marshes/fen/a", "chunks", 0, "x"), "chunks"),
+    ),
+    "tree": (
+        ("path", put("files", "../c", {"sha256": HASH, "size": 0}), "files"),
+        ("pieces", put("files", "a/b.bin", "pieces", [HASH]), "add up"),
+        ("piece size", put("piece_size", 1), "piece_size"),
     ),
     "backups": (
         ("id", put("id", "A B"), "id"),

@@ -3,7 +3,7 @@
 import contextlib
 import hashlib
 import urllib.parse
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Generator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Protocol, TypeVar
@@ -54,7 +54,7 @@ class FolderTransport:
         begin = min(piece.offset, size)
         return Stream(Piece(begin, ""), size, self._chunks(path, begin))
 
-    def _chunks(self, path: str, begin: int) -> Iterator[bytes]:
+    def _chunks(self, path: str, begin: int) -> Generator[bytes, None, None]:
         try:
             with (self._root / path).open("rb") as file:
                 file.seek(begin)

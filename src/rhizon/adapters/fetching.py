@@ -5,10 +5,12 @@ broke, and then from the catalog's mirrors. A long one that was not finished is 
 with it.
 """
 
+import contextlib
 import hashlib
 import time
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from concurrent.futures import FIRST_EXCEPTION, ThreadPoolExecutor, wait
+from pathlib import Path
 from threading import Event, Lock
 from typing import NamedTuple
 
@@ -19,7 +21,7 @@ from rhizon.core.errors import CancelledError, RemoteError, RhizonError, TrustEr
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.units import size_text
 
-__all__ = ["Progress", "fetch_all", "missing_from"]
+__all__ = ["Piecewise", "Progress", "fetch_all", "missing_from"]
 
 TELL_SECONDS = 0.1
 SLOW_SECONDS = 3.0  # a file that takes longer and is slower than a quarter of the rest is told
@@ -51,6 +53,43 @@ class Progress(NamedTuple):
         )
 
 
+class Piecewise(NamedTuple):
+    """A file as the SHA-256 of its pieces, all but the last ``size`` bytes long, and where pieces lie on this machine:
+    a file and the offset in it."""
+
+    pieces: tuple[str, ...]
+    size: int
+    here: Mapping[str, tuple[Path, int]]
+
+    def local(self, number: int) -> bytes | None:
+        """A piece from this machine; None where it is not here or is not what it should be any more."""
+        place = self.here.get(self.pieces[number])
+        if place is None:
+            return None
+        try:
+            with place[0].open("rb") as file:
+                file.seek(place[1])
+                data = file.read(self.size)
+        except OSError:
+            return None
+        return data if hashlib.sha256(data).hexdigest() == self.pieces[number] else None
+
+    def runs(self) -> Iterator[tuple[bytes | None, int]]:
+        """The file from its beginning: a piece that is here, or how many pieces in a row are not."""
+        missing = 0
+        for number in range(len(self.pieces)):
+            data = self.local(number)
+            if data is None:
+                missing += 1
+                continue
+            if missing:
+                yield None, missing
+                missing = 0
+            yield data, 1
+        if missing:
+            yield None, missing
+
+
 def missing_from(store: Store, files: Iterable[LockedFile]) -> list[LockedFile]:
     """The files that are not in the store, each hash once."""
     wanted = {file.sha256: file for file in files}
@@ -58,9 +97,14 @@ def missing_from(store: Store, files: Iterable[LockedFile]) -> list[LockedFile]:
 
 
 def fetch_all(
-    catalogs: Catalogs, files: Iterable[LockedFile], store: Store, progress: Callable[[Progress], None]
+    catalogs: Catalogs,
+    files: Iterable[LockedFile],
+    store: Store,
+    progress: Callable[[Progress], None],
+    piecewise: Mapping[str, Piecewise] | None = None,
 ) -> int:
-    """Fetches what the store lacks and verifies it; answers how many files came.
+    """Fetches what the store lacks and verifies it; answers how many files came. Of those in ``piecewise`` (by hash)
+    only the pieces come that are not on this machine.
 
     The first error ends the others and is raised (RemoteError, :class:`TrustError`, StateError where there is no room);
     files that were complete by then stay in the store.
@@ -69,7 +113,8 @@ def fetch_all(
     tally = _Tally(missing, progress)
     pool = ThreadPoolExecutor(max_workers=catalogs.network.limits.connections)
     try:
-        futures = [pool.submit(_fetch, catalogs, file, store, tally) for file in missing]
+        known = piecewise or {}
+        futures = [pool.submit(_fetch, catalogs, file, store, tally, known.get(file.sha256)) for file in missing]
         done, _ = wait(futures, return_when=FIRST_EXCEPTION)
         for future in done:
             future.result()
@@ -127,13 +172,15 @@ class _Tally:
         self._progress(Progress(self._done, self._files, self._bytes, self._total, seconds, slow))
 
 
-def _fetch(catalogs: Catalogs, file: LockedFile, store: Store, tally: _Tally) -> None:
+def _fetch(
+    catalogs: Catalogs, file: LockedFile, store: Store, tally: _Tally, piecewise: Piecewise | None = None
+) -> None:
     """One file, from the first place that gives it."""
     first: RhizonError | None = None
     for transport in catalogs.transports_for(file):
         try:
             with store.incoming(file.sha256 if file.size > WORTH_KEEPING else None) as into:
-                _Transfer(transport, file, into, tally, catalogs.network).run()
+                _Transfer(transport, file, into, tally, catalogs.network, piecewise).run()
                 store.keep(into, file.sha256)
             tally.ended(file.path)
             return
@@ -146,7 +193,15 @@ def _fetch(catalogs: Catalogs, file: LockedFile, store: Store, tally: _Tally) ->
 class _Transfer:
     """One file from one place: as many tries as the limits allow, each from where the last one broke."""
 
-    def __init__(self, transport: Transport, file: LockedFile, into: Incoming, tally: _Tally, network: Network) -> None:
+    def __init__(
+        self,
+        transport: Transport,
+        file: LockedFile,
+        into: Incoming,
+        tally: _Tally,
+        network: Network,
+        piecewise: Piecewise | None,
+    ) -> None:
         self._transport = transport
         self._file = file
         self._into = into
@@ -156,6 +211,7 @@ class _Transfer:
         self._size = 0
         self._validator = ""
         self._resumed = False
+        self._piecewise = piecewise
         self._limit = time.monotonic() + network.limits.whole(file.size)
 
     def run(self) -> None:
@@ -197,20 +253,44 @@ class _Transfer:
     def _try(self) -> None:
         if self._size == self._file.size and self._resumed:
             return
+        if self._piecewise is not None:
+            self._by_pieces(self._piecewise)
+            return
+        self._from_here(self._file.size - self._size)
+
+    def _by_pieces(self, known: Piecewise) -> None:
+        """Puts the file together anew: pieces from here, and what lies between them from the other side."""
+        self._begin_anew()
+        self._piecewise = None  # a second try takes all of it from the other side
+        for data, count in known.runs():
+            if data is not None:
+                self._into.write(data)
+                self._add(data)
+            else:
+                self._from_here(min(count * known.size, self._file.size - self._size))
+
+    def _from_here(self, wanted: int) -> None:
+        """Takes the next ``wanted`` bytes from the other side."""
         stream = self._transport.stream(self._file.path, Piece(self._size, self._validator))
         if stream.piece.offset != self._size:
             self._begin_anew()
+            wanted = self._file.size
         self._validator = stream.piece.validator
-        if stream.total is not None and stream.total != self._file.size:
-            closing = getattr(stream.chunks, "close", None)
-            if closing is not None:
-                closing()
-            raise self._wrong(f"it has {stream.total} bytes, {self._file.size} were promised")
-        for chunk in stream.chunks:
+        with contextlib.closing(stream.chunks) as chunks:
+            if stream.total is not None and stream.total != self._file.size:
+                raise self._wrong(f"it has {stream.total} bytes, {self._file.size} were promised")
+            self._take(chunks, wanted)
+
+    def _take(self, chunks: Iterator[bytes], wanted: int) -> None:
+        end = self._size + wanted
+        for chunk in chunks:
             if self._size + len(chunk) > self._file.size:
                 raise self._wrong(f"it is longer than the {self._file.size} bytes that were promised")
+            chunk = chunk[: end - self._size]
             self._into.write(chunk)
             self._add(chunk)
+            if self._size == end < self._file.size:
+                return
             if time.monotonic() > self._limit:
                 raise not_given(self._transport.address, self._file.path, "it takes too long")
 

@@ -10,7 +10,7 @@ import os
 import random
 import time
 import urllib.parse
-from collections.abc import Iterator, Mapping
+from collections.abc import Generator, Mapping
 from typing import Any, NamedTuple
 
 from rhizon.adapters.copies import Copies
@@ -71,7 +71,7 @@ class Stream(NamedTuple):
 
     piece: Piece
     total: int | None
-    chunks: Iterator[bytes]
+    chunks: Generator[bytes, None, None]
 
 
 class BrokenError(Exception):
@@ -246,7 +246,7 @@ class HttpTransport:
         total = offset + int(length) if length.isdecimal() else None
         return Stream(Piece(offset, validator), total, self._chunks(answer, path, None))
 
-    def _chunks(self, answer: Any, path: str, most: int | None) -> Iterator[bytes]:
+    def _chunks(self, answer: Any, path: str, most: int | None) -> Generator[bytes, None, None]:
         import urllib3
 
         if answer.status not in (200, 206):

@@ -1,5 +1,6 @@
 """Make a catalog from a folder of archives."""
 
+import hashlib
 from pathlib import Path
 
 import msgspec
@@ -10,6 +11,7 @@ from rhizon.app.archives import archive_files, scan_files
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.app.shelving import Shelved, item_documents, items_of, shelved
+from rhizon.app.trees import file_tree, tree_path
 from rhizon.core.errors import DocumentError, InputError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.catalog import (
@@ -21,6 +23,7 @@ from rhizon.core.model.catalog import (
     LoaderBuild,
     ServerFiles,
     Shelf,
+    ShelfServer,
 )
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
@@ -115,7 +118,9 @@ def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[
     for game in games:
         items = items_of(game, [one for one in found if one.game == game], findings)
         documents |= item_documents(items, f"{game}/items.json", f"{game}/items")
-        documents[f"{game}/host.json"] = encode_json(_host_files(folder, shelf, game))
+        trees = {one.file: file_tree(folder / one.file) for one in shelf.server if _is_tree(folder, one, game)}
+        documents |= {tree_path(game, path): encode_json(tree) for path, tree in trees.items()}
+        documents[f"{game}/host.json"] = encode_json(_host_files(folder, shelf, game, documents))
     root = CatalogRoot(
         format="rhizon-catalog/1",
         name=shelf.name,
@@ -132,14 +137,23 @@ def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[
     return documents
 
 
-def _host_files(folder: Path, shelf: Shelf, game: str) -> HostFiles:
+def _is_tree(folder: Path, server: ShelfServer, game: str) -> bool:
+    return server.game == game and (folder / server.file).is_dir()
+
+
+def _server_files(folder: Path, game: str, server: ShelfServer, documents: dict[str, bytes]) -> ServerFiles:
+    if not _is_tree(folder, server, game):
+        return ServerFiles(version=server.version, artefact=_artefact(folder, server.file))
+    path = tree_path(game, server.file)
+    data = documents[path]
+    artefact = Artefact(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
+    return ServerFiles(version=server.version, artefact=artefact, tree=server.file)
+
+
+def _host_files(folder: Path, shelf: Shelf, game: str, documents: dict[str, bytes]) -> HostFiles:
     return HostFiles(
         format="rhizon-host-files/1",
-        server=tuple(
-            ServerFiles(version=one.version, artefact=_artefact(folder, one.file))
-            for one in shelf.server
-            if one.game == game
-        ),
+        server=tuple(_server_files(folder, game, one, documents) for one in shelf.server if one.game == game),
         loaders=tuple(
             LoaderBuild(
                 artefact=_artefact(folder, one.file),

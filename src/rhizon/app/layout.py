@@ -8,6 +8,7 @@ from pathlib import Path
 
 from rhizon.adapters.files import read_bytes, translated
 from rhizon.adapters.store import Store
+from rhizon.app.trees import read_tree
 from rhizon.core.archives.entries import Archive
 from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.launch import fill
@@ -23,7 +24,7 @@ INSTALLER_SECONDS = 600
 
 
 def locked_files(lock: Lock) -> list[LockedFile]:
-    """What the server needs from the catalogs."""
+    """What the server needs from the catalogs; of server files that lie in a folder only the document about them."""
     return [lock.server, lock.loader.file, *(one.file for one in lock.on_server())]
 
 
@@ -40,8 +41,16 @@ def wanted_files(
     Raises TrustError for a hostile archive, :class:`StateError` for an installer that was not allowed or failed.
     """
     wanted: dict[RelPath, WantedFile] = {}
-    for path, data in _unpacked(store, lock.server):
-        wanted[path] = _in_store(store, data, _origin(lock.server))
+    tree = read_tree(store, lock)
+    if tree is not None:
+        for name, listed in tree.files.items():
+            origin = f"{lock.server.catalog}:{lock.server_tree}/{name}"
+            wanted[safe_path(name)] = WantedFile(
+                sha256=listed.sha256, size=listed.size, origin=origin, executable=listed.executable
+            )
+    else:
+        for path, data in _unpacked(store, lock.server):
+            wanted[path] = _in_store(store, data, _origin(lock.server))
     if lock.loader.install == "unpack":
         loader = _unpacked(store, lock.loader.file)
     else:

@@ -7,6 +7,7 @@ from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.app.context import Host
 from rhizon.app.layout import locked_files, wanted_files
 from rhizon.app.reporter import Reporter
+from rhizon.app.trees import read_tree, tree_files
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.launch import start_scripts
 from rhizon.core.model.game import GameDefinition
@@ -41,6 +42,11 @@ def regain(
         if missing:
             catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
             came = fetch_all(catalogs, missing, host.store, lambda got: reporter.progress(got.text, got.part))
+        tree = read_tree(host.store, lock)
+        listed = missing_from(host.store, tree_files(lock, tree)) if tree is not None else []
+        if listed:
+            catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
+            came += fetch_all(catalogs, listed, host.store, lambda got: reporter.progress(got.text, got.part))
         for data in start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib).values():
             host.store.add(data)
         if lacking() and lock.loader.install == "unpack":

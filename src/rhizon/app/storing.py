@@ -8,6 +8,7 @@ import msgspec
 
 from rhizon.adapters.fetching import fetch_all
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.kept import KeptStates
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.layout import locked_files
 from rhizon.app.reporter import Reporter
@@ -81,6 +82,8 @@ def _needed(host: Host) -> list[_Needed]:
             continue  # check says what is wrong with it; its files are fetched again when it is mended
         locked = {file.sha256: file for file in locked_files(lock)}
         hashes = {*locked, *(owned.sha256 for owned in inventory.files.values())}
+        for state in KeptStates(home.folder).readable():
+            hashes |= {file.sha256 for file in state.files.values() if not file.settings}
         found.append(_Needed(folder, hashes, locked, instance.catalogs))
     return found
 
@@ -170,7 +173,8 @@ def prune_store(host: Host, keep: Sequence[Path], days: float, *, write: bool) -
     command may have fetched the rest just now. Raises DocumentError, InputError for a lock that cannot be read."""
     wanted = {name for one in _needed(host) for name in one.hashes}
     for file in keep:
-        wanted |= {one.sha256 for one in locked_files(read_lock(file))}
+        lock = read_lock(file)
+        wanted |= {one.sha256 for one in locked_files(lock)} | {one.sha256 for one in lock.overlay}
     before = time.time() - days * DAY_SECONDS
     gone = [one for one in host.store.entries() if one.name not in wanted and one.since <= before]
     gone += [one for one in host.store.left_over() if one.since <= before]

@@ -12,7 +12,7 @@ import click
 
 from rhizon import __version__
 from rhizon.cli.commands import COMMANDS, SECTIONS
-from rhizon.core.errors import CancelledError, InputError, RhizonError
+from rhizon.core.errors import CancelledError, InputError, RhizonError, StateError
 
 __all__ = ["main", "root"]
 
@@ -103,6 +103,15 @@ def _run(given: list[str]) -> int:
         if debug:
             raise
         error = known
+    except OSError as refused:
+        if debug:
+            raise
+        what = f"{refused.filename}: {refused.strerror}" if refused.filename else str(refused.strerror or refused)
+        error = StateError(
+            "file-trouble",
+            f"the system refused: {what}",
+            hint="Look at the room on that disk and at who may write there; then run the same command again.",
+        )
     except Exception as bug:
         if debug:
             raise

@@ -52,7 +52,9 @@ class Changes(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def for_players(self) -> bool:
         """Whether players have to change something too."""
-        return any(one.name != "runtime_major" for one in self.target) or any(one.players for one in self.releases)
+
+        theirs = any(one.name not in ("runtime_major", "server_files") for one in self.target)
+        return theirs or any(one.players for one in self.releases)
 
 
 def changes_between(
@@ -85,6 +87,9 @@ def changes_between(
         {name: _plain(getattr(before.target, name)) for name in _TARGET},
         {name: _plain(getattr(after.target, name)) for name in _TARGET},
     )
+    if not any(one.name == "game_version" for one in target) and before.server.sha256 != after.server.sha256:
+        old_files, new_files = before.server.sha256[:12], after.server.sha256[:12]
+        target = (*target, ValueChange(name="server_files", before=old_files, after=new_files))
     memory = ValueChange(name="heap", before=heap_mib[0], after=heap_mib[1])
     return Changes(
         target=target,

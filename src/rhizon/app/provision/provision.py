@@ -1,10 +1,10 @@
 """The whole provision in its order; the folder is the old one or the new one, whatever happens."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
 import msgspec
 
-from rhizon.adapters.fetching import fetch_all, missing_from
+from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.files import free_bytes, hash_present, translated, write_atomic
 from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, InstanceFolder
 from rhizon.adapters.transact import JOURNAL
@@ -20,6 +20,7 @@ from rhizon.app.provision.hold import allocated, protocols, record
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import Side, Told, settle, shown_diff
+from rhizon.app.trees import piecewise, read_tree, tree_files
 from rhizon.app.worlds import things_in_world, world_folder
 from rhizon.core.changes import Changes, changes_between, things_lost
 from rhizon.core.errors import StateError
@@ -27,6 +28,7 @@ from rhizon.core.finding import Finding, worst_first
 from rhizon.core.launch import START_SCRIPTS, start_scripts
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import LockedFile
 from rhizon.core.model.write import content_list_toml
 from rhizon.core.names import RelPath
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
@@ -142,7 +144,7 @@ class _Work:
 
     def _plan(self, instance: Instance) -> _Planned:
         host, home, choice = self._host, self._home, self._choice
-        fetched = _fetch(host, choice, home, self._reporter)
+        fetched = _fetch(host, choice, home, self._before, self._reporter)
         lock, game, before = choice.lock, choice.game, self._before
         for data in choice.source.overlay.values():
             host.store.add(data)
@@ -292,9 +294,32 @@ def _in_home(home: InstanceFolder, path: object) -> str:
     return str(path).removeprefix(f"{home.folder}/")
 
 
-def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter) -> int:
-    files = locked_files(choice.lock)
+def _fetch(host: Host, choice: Choice, home: InstanceFolder, before: Whole | None, reporter: Reporter) -> int:
+    lock = choice.lock
+    files = locked_files(lock)
     missing = missing_from(host.store, files)
+    size = _room_for(host, home, missing)
+    reporter.step(f"fetching {counted(len(missing), 'file')}")
+
+    def tell(got: Progress) -> None:
+        reporter.progress(got.text, got.part)
+
+    came = fetch_all(choice.catalogs, files, host.store, tell)
+    tree = read_tree(host.store, lock)
+    if tree is not None:
+        listed = missing_from(host.store, tree_files(lock, tree))
+        size += _room_for(host, home, listed)
+        known = piecewise(host.store, tree, [before.lock] if before else [])
+        came += fetch_all(choice.catalogs, listed, host.store, tell, known)
+    reporter.done(
+        f"{counted(came, 'file')} fetched and verified ({size_text(size)})"
+        if came
+        else "every file was in the store already"
+    )
+    return came
+
+
+def _room_for(host: Host, home: InstanceFolder, missing: Sequence[LockedFile]) -> int:
     size = sum(file.size for file in missing)
     free = min(free_bytes(host.places.store), free_bytes(home.folder))
     if size > free:
@@ -303,14 +328,7 @@ def _fetch(host: Host, choice: Choice, home: InstanceFolder, reporter: Reporter)
             f"{size_text(size)} are to be fetched, {size_text(free)} are free",
             hint="Free some space, or set RHIZON_STATE to a folder on a larger disk.",
         )
-    reporter.step(f"fetching {counted(len(missing), 'file')}")
-    came = fetch_all(choice.catalogs, files, host.store, lambda got: reporter.progress(got.text, got.part))
-    reporter.done(
-        f"{counted(came, 'file')} fetched and verified ({size_text(size)})"
-        if came
-        else "every file was in the store already"
-    )
-    return came
+    return size
 
 
 def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool) -> str:

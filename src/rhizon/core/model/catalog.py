@@ -135,10 +135,12 @@ class ItemIndex(Strict, frozen=True, kw_only=True):
 
 
 class ServerFiles(Strict, frozen=True, kw_only=True):
-    """The game's own server files for one game version."""
+    """The game's own server files for one game version: an archive, or, where ``tree`` names the folder in which they
+    lie in the catalog, a document (:class:`~rhizon.core.model.tree.FileTree`) that lists them."""
 
     version: Line
     artefact: Artefact
+    tree: RelPath | None = None
 
 
 class BuildFacts(Strict, frozen=True, kw_only=True):
@@ -186,7 +188,7 @@ class CatalogRoot(Strict, frozen=True, kw_only=True):
 
 
 class ShelfServer(Strict, frozen=True, kw_only=True):
-    """Server files that a person put on the shelf."""
+    """Server files that a person put on the shelf: an archive, or a folder with the files as they shall lie."""
 
     game: Id
     version: Line

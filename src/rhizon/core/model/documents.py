@@ -4,7 +4,7 @@ from typing import Any, Literal, NamedTuple, TypeVar
 
 import msgspec
 
-from rhizon.core.model import backup, catalog, contentlist, credentials, game, instance, kept, lock, pack
+from rhizon.core.model import backup, catalog, contentlist, credentials, game, instance, kept, lock, pack, tree
 from rhizon.core.model.base import Strict, schema_hook
 from rhizon.core.model.decode import decode_json, decode_toml
 
@@ -30,6 +30,7 @@ DOCUMENTS = (
     Document("index", catalog.ItemIndex, "json", "catalog index"),
     Document("item", catalog.Item, "json", "catalog item"),
     Document("host-files", catalog.HostFiles, "json", "catalog host file"),
+    Document("tree", tree.FileTree, "json", "file tree"),
     Document("lock", lock.Lock, "json", "lock"),
     Document("inventory", instance.Inventory, "json", "inventory"),
     Document("instance", instance.Instance, "toml", "instance file"),

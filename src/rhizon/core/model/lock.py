@@ -80,14 +80,18 @@ class LaidFile(Strict, frozen=True, kw_only=True):
 
 
 class Lock(Strict, frozen=True, kw_only=True):
-    """``lock.json``: everything that another server of the same kind is made from. ``settings``, ``operators``
-    and memory are those of the list or pack."""
+    """``lock.json``: everything that another server of the same kind is made from.
+
+    ``settings``, ``operators`` and memory are those of the list or pack. With ``server_tree`` the server's files lie in
+    that folder of the catalog, and ``server`` is the document that lists them.
+    """
 
     format: Literal["rhizon-lock/1"]
     name: Id
     title: Line = ""
     target: Target
     server: LockedFile
+    server_tree: RelPath | None = None
     loader: LockedLoader
     releases: tuple[LockedRelease, ...]
     dropped: tuple[Dropped, ...] = ()

@@ -62,6 +62,7 @@ def make_lock(
         name=universe.request.name,
         target=target,
         server=_locked(catalog, server_files.artefact),
+        server_tree=server_files.tree,
         loader=LockedLoader(install=build.install, file=_locked(catalog, build.artefact)),
         releases=tuple(releases),
         dropped=dropped,
