@@ -283,9 +283,6 @@ class Trees(Case):
         known = piecewise(store, trees[1], [lock])
         file = promised(new, "data/ground.bin")
         self.assertEqual(list(known), [file.sha256])
-        self.assertEqual(
-            [trees[1].files["tool.sh"].executable, trees[1].files["data/ground.bin"].executable], [True, False]
-        )
 
         def ranged(handler: Handler) -> None:
             begin = int(handler.headers.get("Range", "bytes=0-")[6:-1])

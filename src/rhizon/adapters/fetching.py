@@ -268,6 +268,8 @@ class _Transfer:
                 self._add(data)
             else:
                 self._from_here(min(count * known.size, self._file.size - self._size))
+                if self._size == self._file.size:
+                    return  # also where the other side knows no ranges and gave all of it
 
     def _from_here(self, wanted: int) -> None:
         """Takes the next ``wanted`` bytes from the other side."""
