@@ -1,9 +1,12 @@
 """Killed, failed or interrupted at every point of a transaction, a folder is the old one or the new one."""
 
+import hashlib
 import os
+import shutil
 import signal
 import subprocess
 import unittest
+from collections.abc import Callable
 from pathlib import Path
 
 from rhizon.adapters.files import hash_present
@@ -153,3 +156,47 @@ class Transactions(Case):
         self.assertEqual(caught.exception.code, "disk-full")
         self.assertEqual(list(mount.iterdir()), [])
         self.home = home
+
+    @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid() == 0, "mounting a small disk needs root")
+    def test_a_folder_on_another_file_system(self) -> None:
+        files = {name: (self.home / name).read_bytes() for name in ("mods/a.jar", "mods/gone.jar")}
+        if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=1m", "tmpfs", str(self.home / "mods")]).returncode:
+            self.skipTest("this machine does not allow to mount")
+        self.addCleanup(subprocess.run, ["umount", str(self.home / "mods")], check=True)
+        for name, data in files.items():
+            (self.home / name).write_bytes(data)
+        self.assertEqual(tree(self.home), self.old)
+        for point in ("staged", "journalled", "in mods/b.jar", "away mods/gone.jar", "in .rhizon/lock.json"):
+            with self.subTest(point):
+                self.killed_at(point)
+                recover(self.home)
+                shutil.rmtree(self.home / "mods/.rhizon-passing", ignore_errors=True)  # of what was only staged
+                self.assertEqual(tree(self.home), self.old)
+        self.change()
+        self.assertEqual(tree(self.home), self.new)
+        self.assertFalse((self.home / "mods/.rhizon-passing").exists())
+
+    def test_whole_folders_and_bytes_that_are_kept(self) -> None:
+        def world(target: Path) -> None:
+            (target / "deep").mkdir(parents=True)
+            (target / "deep/ground.bin").write_bytes(b"as it was")
+
+        plan = Plan(steps=(), inventory=self.before)
+        data = (self.home / "notes.txt").read_bytes()
+        kept = hashlib.sha256(data).hexdigest()
+
+        def change(reached: Callable[[str], None] = lambda _point: None) -> None:
+            trees = {RelPath("worlds/fen"): world, RelPath("worlds/new"): world}
+            apply(self.home, plan, {}, self.store, reached, blobs={kept: RelPath("notes.txt")}, trees=trees)
+
+        def fail(at: str) -> None:
+            if at == "in worlds/new":
+                raise OSError(28, "No space left on device")
+
+        with self.assertRaises(StateError):
+            change(fail)
+        self.assertEqual(tree(self.home), self.old)
+        change()
+        self.assertEqual((self.home / "worlds/fen/deep/ground.bin").read_bytes(), b"as it was")
+        self.assertFalse((self.home / "worlds/fen/ground.bin").exists())
+        self.assertEqual((self.home / RHIZON / "kept/blobs" / kept).read_bytes(), data)

@@ -46,29 +46,37 @@ class Seen(NamedTuple):
 
 
 def tree_files(folder: Path, below: RelPath) -> Seen:
-    """Every ordinary file below ``folder/below`` by its path in ``folder``. The folder itself may be a link; links in
-    it are not followed."""
+    """Every ordinary file below ``folder/below`` by its path in ``folder``. The folder itself and what lies in it at
+    once may be links to folders elsewhere (a world on another disk); links further in are not followed."""
+    start = folder / below
+    roots = [(start, str(below))]
+    if start.is_dir():
+        linked = [one for one in sorted(start.iterdir()) if one.is_symlink() and one.is_dir()]
+        roots += [(one, f"{below}/{one.name}") for one in linked]
+    followed = {real for real, _ in roots}
     files: dict[RelPath, Path] = {}
     empty = []
     left_out = []
-    start = folder / below
-    for parent, folders, names in os.walk(start):
-        folders.sort()
-        if not folders and not names and Path(parent) != start:
-            with contextlib.suppress(UnsafeNameError):
-                empty.append(safe_path(f"{below}/{Path(parent).relative_to(start).as_posix()}"))
-        for name in sorted(names) + [one for one in folders if os.path.islink(os.path.join(parent, one))]:  # noqa: PTH114, PTH118
-            path = Path(parent) / name
-            relative = f"{below}/{path.relative_to(start).as_posix()}"
-            try:
-                safe = safe_path(relative)
-            except UnsafeNameError:
-                left_out.append(relative)
-                continue
-            if path.is_symlink() or not path.is_file():
-                left_out.append(relative)
-            else:
-                files[safe] = path
+    for root, name in roots:
+        for parent, folders, names in os.walk(root):
+            here = Path(parent)
+            inside = here.relative_to(root).as_posix()
+            prefix = name if inside == "." else f"{name}/{inside}"
+            folders.sort()
+            if not folders and not names and here != start:
+                with contextlib.suppress(UnsafeNameError):
+                    empty.append(safe_path(prefix))
+            links = [one for one in folders if (here / one).is_symlink() and here / one not in followed]
+            for one in sorted([*names, *links]):
+                try:
+                    path = safe_path(f"{prefix}/{one}")
+                except UnsafeNameError:
+                    left_out.append(f"{prefix}/{one}")
+                    continue
+                if (here / one).is_symlink() or not (here / one).is_file():
+                    left_out.append(path)
+                else:
+                    files[path] = here / one
     return Seen(files, tuple(empty), tuple(left_out))
 
 

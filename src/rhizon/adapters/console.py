@@ -97,7 +97,8 @@ class ConsolePort:
     def close(self) -> None:
         """No more clients."""
         with contextlib.suppress(OSError):
-            self._listener.close()
+            self._listener.shutdown(socket.SHUT_RDWR)  # wakes the thread that waits for a client
+        self._listener.close()
 
 
 class _Hold:

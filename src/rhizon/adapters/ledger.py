@@ -1,5 +1,6 @@
 """The ledger: what the instances of this host hold. One SQLite file, safe with many commands at once."""
 
+import contextlib
 import sqlite3
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -53,11 +54,8 @@ class Ledger:
             self._db.execute("PRAGMA foreign_keys = ON")
             self._migrate()
         except sqlite3.Error as broken:
-            raise StateError(
-                "ledger-broken",
-                f"the ledger at {file} cannot be used: {broken}",
-                hint="Move that file away; it is written anew as instances are provisioned again.",
-            ) from None
+            raise _unusable(broken, str(file)) from None
+        self._file = str(file)
 
     def _migrate(self) -> None:
         version = self._db.execute("PRAGMA user_version").fetchone()[0]
@@ -78,9 +76,14 @@ class Ledger:
     def entries(self) -> list[Entry]:
         """Every instance whose folder is still there, by folder."""
         ports: dict[str, dict[str, int]] = {}
-        for folder, role, number in self._db.execute("SELECT folder, role, number FROM ports ORDER BY role"):
+        try:
+            held = self._db.execute("SELECT folder, role, number FROM ports ORDER BY role").fetchall()
+            asked = "SELECT folder, name, game, note, memory_mib FROM instances ORDER BY folder"
+            rows = self._db.execute(asked).fetchall()
+        except sqlite3.Error as broken:
+            raise _unusable(broken, self._file) from None
+        for folder, role, number in held:
             ports.setdefault(folder, {})[role] = number
-        rows = self._db.execute("SELECT folder, name, game, note, memory_mib FROM instances ORDER BY folder")
         found = (
             Entry(folder=row[0], name=row[1], game=row[2], note=row[3], memory_mib=row[4], ports=ports.get(row[0], {}))
             for row in rows
@@ -92,16 +95,25 @@ class Ledger:
         """Between look and record no other command can take the same port or memory."""
         try:
             self._db.execute("BEGIN IMMEDIATE")
-        except sqlite3.OperationalError:
+        except sqlite3.Error as broken:
+            if "locked" not in str(broken):
+                raise _unusable(broken, self._file) from None
             raise StateError(
                 "ledger-busy", "another command holds the ledger", hint="Wait for it to end and run this again."
             ) from None
         try:
             yield
+            self._db.execute("COMMIT")
+        except sqlite3.Error as broken:
+            self._roll_back()
+            raise _unusable(broken, self._file) from None
         except BaseException:
-            self._db.execute("ROLLBACK")
+            self._roll_back()
             raise
-        self._db.execute("COMMIT")
+
+    def _roll_back(self) -> None:
+        with contextlib.suppress(sqlite3.Error):  # an error of the disk may have done it already
+            self._db.execute("ROLLBACK")
 
     def record(self, entry: Entry, protocols: dict[str, tuple[str, ...]]) -> None:
         """Writes an instance's row and ports; only inside :meth:`claim`."""
@@ -125,6 +137,20 @@ class Ledger:
     def forget(self, folder: str) -> None:
         """Takes an instance out; only inside :meth:`claim`."""
         self._db.execute("DELETE FROM instances WHERE folder = ?", (folder,))
+
+
+def _unusable(broken: sqlite3.Error, file: str) -> StateError:
+    if getattr(broken, "sqlite_errorname", "").startswith(("SQLITE_FULL", "SQLITE_IOERR")):
+        return StateError(
+            "ledger-unwritten",
+            f"the ledger at {file} cannot be written: {broken}",
+            hint="Free some space on that disk and look whether it is sound; then run the same command again.",
+        )
+    return StateError(
+        "ledger-broken",
+        f"the ledger at {file} cannot be used: {broken}",
+        hint="Move that file away; it is written anew as instances are provisioned again.",
+    )
 
 
 def _still_there(folder: str) -> bool:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import hash_file, read_bytes
+from rhizon.adapters.files import has_stamp, hash_file, read_bytes
 from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.processes import holder_of
@@ -109,17 +109,18 @@ def _licence(home: InstanceFolder, game: GameDefinition, instance: Instance) -> 
 
 def _files(home: InstanceFolder, inventory: Inventory) -> list[Finding]:
     findings = []
+    again = f"rhizon repair {home.folder}"
     for path, owned in inventory.files.items():
         file = home.folder / path
-        again = "Provision again from the same source: it is put back from the store."
         if path.endswith(BESIDE):
             continue  # there to be looked at and deleted
         if not file.is_file():
             severity: Severity = "info" if owned.edited else "error"
-            findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", again))
-        elif not owned.edited and hash_file(file)[0] != owned.sha256:
+            remedy = "Fine if you deleted it; rhizon update DIR puts it back." if owned.edited else again
+            findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", remedy))
+        elif not owned.edited and not has_stamp(file.stat(), owned.sha256) and hash_file(file)[0] != owned.sha256:
             what = f"it is not what was placed ({owned.origin})"
-            findings.append(_finding("file-changed", "error", path, what, f"Delete it, then: {again.lower()}"))
+            findings.append(_finding("file-changed", "error", path, what, again))
     return findings
 
 

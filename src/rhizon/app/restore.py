@@ -14,7 +14,7 @@ from rhizon.app.provision.hold import ports_for, record
 from rhizon.app.reporter import Reporter
 from rhizon.app.returning import Part, Returned, WorldCopy, go_back, plan_anew, world_trees
 from rhizon.core.changes import Changes
-from rhizon.core.errors import StateError
+from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.kept import KeptFile
 
 __all__ = ["restore"]
@@ -37,6 +37,12 @@ def restore(
     raises."""
     home = InstanceFolder(folder)
     copy = WorldCopy(*find_backup(host, folder, when, of, place))
+    if part == "world" and not copy.backup.world:
+        raise InputError(
+            "no-such-backup",
+            f"the backup of {copy.backup.when} holds no world",
+            hint="rhizon backup DIR --list shows them all; take an earlier or a later one.",
+        )
     if not home.is_ours:
         return _anew(host, home, copy, part, reporter, dry_run=dry_run)
     with contextlib.ExitStack() as stack:
