@@ -16,7 +16,7 @@ from rhizon.adapters.backups import Repository
 from tests.support import CATALOG, PACK, PROGRAM, Case, java17
 
 NEWER = PACK.with_name("marsh-evening-1.3")
-PASSING = ("busy", "last-run.log", "run-before.log", "backups.json")
+PASSING = ("answer.json", "backups.json", "busy", "last-run.log", "run-before.log")
 
 
 def tree(folder: Path, *, world: bool = True) -> dict[str, bytes]:

@@ -360,6 +360,7 @@ def find_backup(
     """The backup that a person means: the newest, or one whose time begins with ``when``. ``of`` is the id, name or
     folder of the instance, where that is not the one in ``folder``. Raises InputError."""
     home = InstanceFolder(folder)
+    when = when.replace(":", "-") if when is not None else None  # as clocks write it
     if of is None and not home.is_ours:
         raise InputError(
             "which-backup",

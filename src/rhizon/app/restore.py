@@ -89,18 +89,24 @@ def _anew(
         if not dry_run:
             stack.enter_context(entered(home, reporter))
         ledger = stack.enter_context(open_ledger(host))
-        stack.enter_context(ledger.claim())
-        others = [one for one in ledger.entries() if one.folder != str(home.folder)]
-        ports = ports_for(game, backup.state.lock, backup.state.instance.ports, others)
-        instance = msgspec.structs.replace(backup.state.instance, ports=ports)
-        after = Whole(lock=backup.state.lock, instance=instance, inventory=backup.state.inventory)
-        texts = {path: copy.repository.bytes_of(file) for path, file in backup.settings.items()}
-        plan = plan_anew(host, game, backup.state, after, texts, reporter)
-        if not dry_run:
-            record(ledger, game, after.lock, home, instance)
-            reporter.step(f"restoring {backup.name} of {backup.when}")
-            carry_out(host.store, home, game, None, after, plan, "restore", trees=world_trees(home, game, copy))
-            reporter.done(f"files: {len(plan.steps)} placed")
+        with ledger.claim():
+            others = [one for one in ledger.entries() if one.folder != str(home.folder)]
+            ports = ports_for(game, backup.state.lock, backup.state.instance.ports, others)
+            instance = msgspec.structs.replace(backup.state.instance, ports=ports)
+            after = Whole(lock=backup.state.lock, instance=instance, inventory=backup.state.inventory)
+            if not dry_run:
+                record(ledger, game, after.lock, home, instance)
+        try:
+            texts = {path: copy.repository.bytes_of(file) for path, file in backup.settings.items()}
+            plan = plan_anew(host, game, backup.state, after, texts, reporter)
+            if not dry_run:
+                reporter.step(f"restoring {backup.name} of {backup.when}")
+                carry_out(host.store, home, game, None, after, plan, "restore", trees=world_trees(home, game, copy))
+                reporter.done(f"files: {len(plan.steps)} placed")
+        except BaseException:
+            with ledger.claim():
+                ledger.forget(str(home.folder))
+            raise
     return Returned(
         folder=str(home.folder),
         name=instance.name,

@@ -29,6 +29,7 @@ __all__ = ["Side", "Told", "native_edits", "settings_paths", "settle", "shown_di
 
 LARGEST_SETTINGS_FILE = 4 << 20
 HIDDEN = "••••"
+UNTOUCHED = "the new one, since nobody changed it"
 _UNKNOWN = "\0"  # no setting has this value: whatever stands in its place was changed
 
 
@@ -198,6 +199,9 @@ class _File:
             if self._mine is None:
                 whole = dialect.edit(self._now or b"", dict(new))
                 return Settled(there=False, after=Written(whole, 0o600 if private else 0o644), reason="settings")
+            if self._now is not None and self._was is not None and self._mine == dialect.edit(self._was, dict(old)):
+                fresh = dialect.edit(self._now, {**new, **typed})  # with its comments and its order
+                return self._settled(Merged(data=fresh, taken=(UNTOUCHED,)), None, private=private)
             merged = merge_keys(dialect, self._mine, was | dict(old), shipped, typed)
             beside = self._beside(dialect, merged, shipped)
         except ValueError as broken:
@@ -219,7 +223,7 @@ class _File:
         if self._mine == self._now or self._now == self._was:
             return Settled(there=True, after=None, reason="may change in use")
         if self._mine == self._was:
-            return self._settled(Merged(data=self._now, taken=("all",)), None)
+            return self._settled(Merged(data=self._now, taken=(UNTOUCHED,)), None)
         merged = merge_lines(self._was, self._mine, self._now) if self._was is not None else None
         if merged is None:
             clash = Clash(key="the whole file", mine="yours", shipped="another")

@@ -34,6 +34,7 @@ def show_changes(to: "Console", changes: Changes) -> None:
         rows.append((one.id, str(one.before or "-"), str(one.after or "gone"), whom))
     if rows:
         show_table(to, ("release", "before", "after", "for"), rows)
+        to.print()
     for name, values in (("target", changes.target), ("setting", changes.settings), ("port", changes.ports)):
         for value in values:
             say(to, f"{name} {value.name}: {_text(value.before)} → {_text(value.after)}")
@@ -57,6 +58,7 @@ def show_plan(to: "Console", steps: Sequence[Step], *, whole: bool) -> None:
     """What is done to which file and why; files that stay only where all is asked for."""
     rows = [(one.action, one.path, one.reason) for one in steps if whole or one.action != "keep"]
     if rows:
+        to.print()
         show_table(to, ("", "file", "why"), rows)
 
 
@@ -64,6 +66,7 @@ def show_counts(to: "Console", steps: Sequence[Step], *, planned: bool) -> None:
     """How many files each thing is done to."""
     counts = collections.Counter(str(step.action) for step in steps if step.action != "back up")
     words = [f"{counts[action]} {'to ' + action if planned else _DONE[action]}" for action in ACTIONS if counts[action]]
+    to.print()
     say(to, "files: " + (", ".join(words) or "none"))
 
 
@@ -74,6 +77,7 @@ def show_diffs(to: "Console", diffs: "Sequence[Told]") -> None:
     colours = {"+": "green", "-": "red", "@": "cyan"}
     for told in diffs:
         if told.lines:
+            to.print()
             to.print(Text(told.path, style="bold"))
         for line in told.lines:
             to.print(Text("  " + line, style=colours.get(line[:1], "dim")), soft_wrap=True)

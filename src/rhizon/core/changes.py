@@ -119,8 +119,9 @@ def _values(before: Mapping[str, str | int | bool], after: Mapping[str, str | in
     )
 
 
-def things_lost(world: str, things: Mapping[str, Mapping[str, int]], after: Lock) -> list[Finding]:
-    """What the world holds of content that will not be there: content id to thing and how many of it."""
+def things_lost(world: str, folder: str, things: Mapping[str, Mapping[str, int]], after: Lock) -> list[Finding]:
+    """What the world in an instance's folder holds of content that will not be there: content id to thing and how many
+    of it."""
     there = {one.id for one in after.on_server()}
     findings = []
     for name in sorted(set(things) - there):
@@ -131,7 +132,7 @@ def things_lost(world: str, things: Mapping[str, Mapping[str, int]], after: Lock
                 severity="warning",
                 subject=world,
                 what=f"{name} will be gone, and with it what the world holds of it: {counts}",
-                remedy=f"Keep {name} in the list, or go back with: rhizon undo DIR --with-world",
+                remedy=f"Keep {name} in the list, or go back with: rhizon undo {folder} --with-world",
             )
         )
     return findings

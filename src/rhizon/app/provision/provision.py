@@ -152,7 +152,7 @@ class _Work:
         for path, data in start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib).items():
             sha256 = host.store.add(data)
             wanted[path] = WantedFile(
-                sha256=sha256, size=len(data), origin="rhizon", executable=path == START_SCRIPTS[0]
+                sha256=sha256, size=len(data), origin="rhizon's start script", executable=path == START_SCRIPTS[0]
             )
         inventory = home.inventory() if home.has(INVENTORY) else None  # also where the lock was lost
         owned = inventory.files if inventory else {}
@@ -173,7 +173,11 @@ class _Work:
         changes = self._changes(before, instance)
         world = world_folder(home, game, self._was or instance)
         risks = changes is not None and changes.touches_world and world.is_dir()
-        findings = things_lost(_in_home(home, world), things_in_world(world, game), lock) if risks else []
+        findings = (
+            things_lost(_in_home(home, world), str(self._wishes.folder), things_in_world(world, game), lock)
+            if risks
+            else []
+        )
         findings += self._other_world(instance)
         if risks and self._wishes.back_up:
             step = Step(action="back up", path=game.world.folder, reason="it will meet other content", wanted=None)
@@ -274,7 +278,7 @@ class _Work:
             diffs=planned.diffs,
             kept=kept,
             backup=backup,
-            world=_world_text(home, instance, choice, had=had_world),
+            world=_world_text(home, instance, choice, had=had_world, planned=state == "planned"),
             licence_text=str(home.folder / game.licence.text) if game.licence else "",
             findings=tuple(worst_first([*choice.findings, *planned.plan.findings, *planned.findings])),
         )
@@ -331,9 +335,9 @@ def _room_for(host: Host, home: InstanceFolder, missing: Sequence[LockedFile]) -
     return size
 
 
-def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool) -> str:
+def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool, planned: bool) -> str:
     world = world_folder(home, choice.game, instance)
     name = _in_home(home, world)
     if had:
-        return f"{name} was there and is as it was"
+        return f"{name} stays as it is" if planned else f"{name} was there and is as it was"
     return f"{name} was raised by the first start" if world.is_dir() else f"{name} is raised when the server starts"

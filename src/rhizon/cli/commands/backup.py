@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
-from rhizon.core.units import size_text
+from rhizon.core.units import counted, size_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -98,7 +98,7 @@ def _list(to: "Console", found: "Backups") -> None:
     if not found.backups:
         verdict(to, "there are no backups", good=not found.findings)
     else:
-        verdict(to, f"{len(found.backups)} backups", good=not found.findings)
+        verdict(to, counted(len(found.backups), "backup"), good=not found.findings)
         rows = [(one.when, one.id, str(one.files), size_text(one.size), one.calm, one.why) for one in found.backups]
         show_table(to, ("when", "of", "files", "size", "server", "why"), rows, right=("files", "size"))
     for place, size in found.on_disk.items():

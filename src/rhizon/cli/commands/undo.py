@@ -7,6 +7,7 @@ import click
 
 from rhizon.cli.output import Output, common, next_steps, say, show_table, verdict
 from rhizon.cli.returned import show_returned
+from rhizon.core.units import counted
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -60,7 +61,7 @@ def _list(to: "Console", states: "list[KeptLine]", folder: Path) -> None:
     if not states:
         verdict(to, "no change has been kept yet")
         return
-    verdict(to, f"{len(states)} kept states, newest first")
+    verdict(to, f"{counted(len(states), 'kept state')}, newest first")
     rows = [(str(one.number), one.kept_at, one.before, _differs(one), one.backup or "-") for one in states]
     show_table(to, ("", "kept", "before", "going back changes", "world's backup"), rows, right=("",))
     newest = str(states[0].number)
@@ -70,8 +71,8 @@ def _list(to: "Console", states: "list[KeptLine]", folder: Path) -> None:
 
 def _differs(one: "KeptLine") -> str:
     changes = one.changes
-    words = [f"{len(changes.releases)} releases"] if changes.releases else []
+    words = [counted(len(changes.releases), "release")] if changes.releases else []
     words += [f"{value.name} {value.before} → {value.after}" for value in changes.target]
-    words += [f"{len(changes.settings)} settings"] if changes.settings else []
+    words += [counted(len(changes.settings), "setting")] if changes.settings else []
     words += ["memory"] if changes.memory else []
     return ", ".join(words) or "files only"
