@@ -201,11 +201,10 @@ def main() -> int:
     parser.add_argument("--kills", type=int, default=300)
     parser.add_argument("--faults", type=int, default=0)
     parser.add_argument("--seed", type=int, default=1907)
-    parser.add_argument("--only", choices=list(COMMANDS), help="one command alone")
+    parser.add_argument("--only", choices=list(COMMANDS), action="append", help="these commands alone")
     asked = parser.parse_args()
-    if asked.only:
-        for name in [one for one in COMMANDS if one != asked.only]:
-            del COMMANDS[name]
+    for name in [one for one in COMMANDS if asked.only and one not in asked.only]:
+        del COMMANDS[name]
     chance = random.Random(asked.seed)
     with tempfile.TemporaryDirectory(prefix="rhizon-faults-") as scratch:
         trial = Trial(Path(scratch))

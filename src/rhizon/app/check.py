@@ -52,7 +52,13 @@ def check(host: Host, folder: Path) -> Checked:
     findings: list[Finding] = []
     if (home.own / JOURNAL).exists():
         findings.append(
-            _finding("unfinished-change", "error", ".rhizon", "a change was cut short", "Run rhizon provision again.")
+            _finding(
+                "unfinished-change",
+                "error",
+                ".rhizon",
+                "a change was cut short",
+                f"The next command that changes something takes it back, such as: rhizon repair {home.folder}",
+            )
         )
     findings += _licence(home, game, instance)
     findings += _files(home, inventory)

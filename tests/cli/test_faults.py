@@ -1,0 +1,61 @@
+"""A small run of bench/faults: commands that are killed or fail leave the old state or the new one."""
+
+import shutil
+import subprocess
+import sys
+import unittest
+from pathlib import Path
+
+from rhizon.adapters.files import has_stamp
+from rhizon.adapters.store import Store
+from tests.support import Case, java17
+
+RUN = Path(__file__).parents[2] / "bench/faults/run.py"
+
+
+@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+class Faults(unittest.TestCase):
+    def measured(self, *arguments: str) -> str:
+        command = [sys.executable, str(RUN), "--only", "set", "--only", "undo", *arguments]
+        done = subprocess.run(command, capture_output=True, text=True, timeout=300)
+        self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
+        return done.stdout
+
+    def test_kills(self) -> None:
+        self.assertRegex(self.measured("--kills", "8", "--faults", "-1"), r"8 kills \(.*\): 0 wrong")
+
+    @unittest.skipUnless(shutil.which("strace"), "strace is not on this machine")
+    def test_faults(self) -> None:
+        self.assertRegex(self.measured("--kills", "0", "--faults", "1"), r"\n?1[0-9] faults: 0 wrong")
+
+
+class OtherFileSystems(Case):
+    def test_blocks_are_shared_where_the_file_system_can(self) -> None:
+        if shutil.which("mkfs.btrfs") is None:
+            self.skipTest("mkfs.btrfs is not on this machine")
+        image, mount = self.folder / "image", self.folder / "mount"
+        mount.mkdir()
+        with image.open("wb") as file:
+            file.truncate(128 << 20)
+        subprocess.run(["mkfs.btrfs", "-q", str(image)], check=True, capture_output=True)
+        if subprocess.run(["mount", "-o", "loop", str(image), str(mount)], capture_output=True).returncode:
+            self.skipTest("this machine does not allow to mount")
+        self.addCleanup(subprocess.run, ["umount", str(mount)], check=True)
+        store = Store(mount / "store")
+        data = bytes(range(256)) * (40 << 12)
+        sha256 = store.add(data)
+
+        def used() -> int:
+            subprocess.run(["sync", "-f", str(mount)], check=True)
+            return shutil.disk_usage(mount).used
+
+        before = used()
+        target = mount / "copy"
+        store.lay_out(sha256, str(target), link=False, executable=False, what="a file")
+        self.assertLess(used() - before, len(data) // 4)
+        self.assertEqual((target.read_bytes(), target.stat().st_nlink), (data, 1))
+        self.assertTrue(has_stamp(target.stat(), sha256))
+        with target.open("r+b") as file:
+            file.write(b"changed")
+        self.assertEqual(store.read(sha256, "a file"), data)
+        self.assertFalse(has_stamp(target.stat(), sha256))
