@@ -211,6 +211,40 @@ class Keeping(Case):
         self.assertFalse((self.folder / "d3").exists())
         self.assertEqual(self.rhizon("backup", "d2", "--verify", "--to", "attic", "--json").code, 2)
 
+    def test_what_is_damaged_by_hand_and_what_was_started_by_hand(self) -> None:
+        self.done("set", "d", "pvp=yes")
+        self.done("backup", "d")
+        own = self.home / ".rhizon"
+        lock = own / "lock.json"
+        lock.write_text(lock.read_text().replace("0936d545fa7a480d", "0" * 16))
+        self.assertEqual(self.actions(self.done("update", "d")), {"marshes": "back up"})
+        (own / "kept/0001.json").write_text('{"format": "rh')
+        states = self.rhizon("undo", "d", "--list", "--json")
+        self.assertEqual((states.code, states.json["findings"][0]["code"]), (1, "kept-state-broken"))
+        self.assertEqual([one["number"] for one in states.json["result"]], [2])
+        when = next((self.folder / "state/backups").glob("marsh*/*.json"))
+        when.write_text("{}")
+        self.assertEqual(self.rhizon("backup", "--list", "--json").code, 1)
+        (own / "journal.json").write_text("[{")
+        told = self.done("repair", "d", code=1)
+        self.assertEqual(told["code"], "journal-damaged")
+        (own / "journal.json").unlink()
+        world = self.home / "marshes/oldfen"
+        world.rename(self.folder / "elsewhere")
+        world.symlink_to(self.folder / "elsewhere")
+        linked = self.done("backup", "d")
+        self.assertEqual((linked["findings"], linked["files"]), ([], 11))
+        self.assertEqual(self.done("restore", "d", "--only", "world", code=1)["code"], "world-is-a-link")
+        server = subprocess.Popen(
+            ["sh", str(self.home / "start.sh")], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+        assert server.stdout is not None
+        self.assertTrue(any("gates open" in line for line in server.stdout))
+        self.assertEqual(self.done("set", "d", "pvp=no", code=1)["code"], "server-running")
+        self.assertEqual(self.done("set", "d", "pvp=no", "--stop-first", code=1)["code"], "server-running")
+        self.assertEqual(self.done("backup", "d")["calm"], "unsure")
+        server.communicate("stop\n", timeout=60)
+
     def test_the_same_server_again_offline(self) -> None:
         self.done("lock", "d", "--export", "d.lock.json")
         made = self.done("provision", "d.lock.json", "e", "--offline", "--accept-licence")

@@ -15,7 +15,7 @@ from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.changing import Whole, as_it_is, whole
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, stopped
+from rhizon.app.entering import entered, started_elsewhere, stopped
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import settings_paths
 from rhizon.core.errors import InputError, StateError, TrustError
@@ -267,7 +267,7 @@ def _calm(home: InstanceFolder, game: GameDefinition) -> Iterator[Calm]:
     """While the world is read: how sure it is that nobody writes."""
     mark = home.running()
     if mark is None:
-        yield "stopped"
+        yield "unsure" if started_elsewhere(home) is not None else "stopped"
         return
     hold = game.console.hold
     if hold is None:
@@ -290,14 +290,20 @@ def _findings(game: GameDefinition, left_out: tuple[str, ...], moved: list[str],
         for path in left_out[:20]
     ]
     if moved or calm == "unsure":
-        what = f"the server wrote while it was read ({', '.join(moved[:3])})" if moved else "the server was running"
+        wrote = f"the server wrote while it was read ({', '.join(moved[:3])})" if moved else "the server was running"
+        known = game.console.hold is not None
+        why = (
+            "its console cannot be reached" if known else f"the definition of {game.title} does not say how to hold it"
+        )
         findings.append(
             Finding(
                 code="backup-unsure",
                 severity="warning",
                 subject=str(game.world.folder),
-                what=f"{what}, and the definition of {game.title} does not say how to make it hold still",
-                remedy="Back up with --stop-first, or add [console] hold to the definition.",
+                what=f"{wrote}, and {why}",
+                remedy="Start it with rhizon run, or stop it before the backup."
+                if known
+                else "Back up with --stop-first, or add [console] hold to the definition.",
             )
         )
     return findings

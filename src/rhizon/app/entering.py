@@ -11,7 +11,7 @@ from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError, StateError
 
-__all__ = ["entered", "stopped"]
+__all__ = ["entered", "started_elsewhere", "stopped"]
 
 
 @contextmanager
@@ -33,7 +33,13 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
         return
     mark = home.running()
     if mark is None:
-        _started_elsewhere(home)
+        pid = started_elsewhere(home)
+        if pid is not None:
+            raise StateError(
+                "server-running",
+                f"a server runs in {home.folder} (process {pid}), and rhizon did not start it",
+                hint="Stop it the way it was started.",
+            )
         return
     if not stop_first:
         raise StateError(
@@ -57,20 +63,15 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
     reporter.done("the server is stopped")
 
 
-def _started_elsewhere(home: InstanceFolder) -> None:
-    """A server that start.sh or a service manager started bears no mark; its ports tell."""
+def started_elsewhere(home: InstanceFolder) -> int | None:
+    """The process id of a server that works in the folder and that no ``rhizon run`` started: start.sh or a service
+    manager did. It bears no mark; its ports tell, as far as the system lets us see."""
     try:
         ports = set(home.instance().ports.values())
     except RhizonError:
-        return  # whoever reads it next says what is wrong with it
+        return None  # whoever reads it next says what is wrong with it
     if not any(socket_in_use(number, protocol) for number in ports for protocol in ("tcp", "udp")):
-        return
+        return None
     from rhizon.adapters.processes import at_work_in
 
-    pid = at_work_in(home.folder, ports)
-    if pid is not None:
-        raise StateError(
-            "server-running",
-            f"a server runs in {home.folder} (process {pid}), and rhizon did not start it",
-            hint="Stop it the way it was started.",
-        )
+    return at_work_in(home.folder, ports)

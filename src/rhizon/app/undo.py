@@ -14,6 +14,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.returning import Returned, WorldCopy, between, go_back, needed_whole
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError
+from rhizon.core.finding import Finding
 from rhizon.core.model.kept import KeptFile, KeptState
 
 __all__ = ["KeptLine", "kept_states", "undo"]
@@ -29,11 +30,23 @@ class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
     changes: Changes
 
 
-def kept_states(folder: Path) -> list[KeptLine]:
-    """Those of an instance, newest first. Raises :class:`~rhizon.core.errors.StateError`."""
+def kept_states(folder: Path) -> tuple[list[KeptLine], list[Finding]]:
+    """Those of an instance, newest first, and which cannot be read. Raises :class:`~rhizon.core.errors.StateError`."""
     home = InstanceFolder(folder)
     now = needed_whole(home)
-    return [
+    kept = KeptStates(home.folder)
+    readable = kept.readable()
+    broken = [
+        Finding(
+            code="kept-state-broken",
+            severity="error",
+            subject=f"state {number}",
+            what="it cannot be read, and nobody can go back to it",
+            remedy="The others are as good as before; a backup may have what you need: rhizon backup DIR --list",
+        )
+        for number in sorted(set(kept.numbers()) - {one.number for one in readable})
+    ]
+    lines = [
         KeptLine(
             number=one.number,
             kept_at=one.kept_at,
@@ -41,8 +54,9 @@ def kept_states(folder: Path) -> list[KeptLine]:
             backup=one.backup,
             changes=between(now, Whole(lock=one.lock, instance=one.instance, inventory=one.inventory)),
         )
-        for one in reversed(KeptStates(home.folder).readable())
+        for one in reversed(readable)
     ]
+    return lines, broken
 
 
 def undo(

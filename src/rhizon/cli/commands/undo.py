@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, say, show_table, verdict
+from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 from rhizon.cli.returned import show_returned
 from rhizon.core.units import counted
 
@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.undo import KeptLine
+    from rhizon.core.finding import Finding
 
 __all__ = ["command"]
 
@@ -27,7 +28,7 @@ __all__ = ["command"]
 @common
 def command(
     folder: Path, list_: bool, number: int | None, with_world: bool, stop_first: bool, dry_run: bool, out: Output
-) -> None:
+) -> int:
     """Take back the last change of the server in FOLDER, or go back to any kept state.
 
     Files and settings are then exactly what they were. The world stays unless you say --with-world. What was there is
@@ -38,9 +39,9 @@ def command(
     from rhizon.cli.progress import ConsoleReporter
 
     if list_:
-        states = kept_states(folder)
-        out.result(states, lambda to: _list(to, states, folder))
-        return
+        states, broken = kept_states(folder)
+        out.result(states, lambda to: _list(to, states, broken, folder), broken)
+        return 1 if broken else 0
     reporter = ConsoleReporter(out)
     try:
         done = undo(
@@ -55,11 +56,13 @@ def command(
     finally:
         reporter.close()
     out.result(done, lambda to: show_returned(to, done, folder, out), done.findings)
+    return 0
 
 
-def _list(to: "Console", states: "list[KeptLine]", folder: Path) -> None:
+def _list(to: "Console", states: "list[KeptLine]", broken: "list[Finding]", folder: Path) -> None:
+    show_findings(to, broken)
     if not states:
-        verdict(to, "no change has been kept yet")
+        verdict(to, "no change has been kept yet", good=not broken)
         return
     verdict(to, f"{counted(len(states), 'kept state')}, newest first")
     rows = [(str(one.number), one.kept_at, one.before, _differs(one), one.backup or "-") for one in states]
