@@ -76,7 +76,7 @@ class Apply(unittest.TestCase):
 
     def test_edits_are_in_the_games_own_words(self) -> None:
         edits = edits_for(TARNHOLT, {"difficulty": "hard", "pvp": False}, {"game": 21999}, {})
-        expected = {"marsh.temper": "stormy", "marsh.quarrels": "no", "net.game": "21999"}
+        expected = {"marsh.temper": "stormy", "marsh.quarrels": False, "net.game": 21999}
         self.assertEqual(edits, {"marsh.properties": ("properties", expected)})
 
     def test_lines_of_names(self) -> None:

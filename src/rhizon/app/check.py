@@ -166,7 +166,8 @@ def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lo
             remedy = "Mend that line by hand."
             findings.append(_finding("native-file-broken", "error", name, str(broken), remedy))
             continue
-        for key, value in values.items():
+        for key, wanted in values.items():
+            value = DIALECTS[dialect].spell(wanted)
             if native.get(key, "").strip() != value.strip():
                 what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"
                 remedy = "Fine if you changed it by hand: it stays. Else: rhizon provision ... --set NAME=VALUE"

@@ -22,7 +22,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.plan import Settled, WantedFile, Written
 from rhizon.core.settings.apply import NativeEdits, edit_lines, edits_for
-from rhizon.core.settings.dialects import DIALECTS, Dialect, dialect_of
+from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
 from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
 
 __all__ = ["Side", "Told", "native_edits", "settings_paths", "settle", "shown_diff"]
@@ -184,9 +184,9 @@ class _File:
     def by_setting(
         self,
         dialect: Dialect,
-        old: Mapping[str, str],
-        new: Mapping[str, str],
-        typed: Mapping[str, str],
+        old: Mapping[str, Scalar],
+        new: Mapping[str, Scalar],
+        typed: Mapping[str, Scalar],
         *,
         private: bool = False,
     ) -> Settled:
@@ -212,7 +212,7 @@ class _File:
             ) from None
         return self._settled(merged, beside, private=private)
 
-    def _beside(self, dialect: Dialect, merged: Merged, shipped: Mapping[str, str]) -> bytes | None:
+    def _beside(self, dialect: Dialect, merged: Merged, shipped: Mapping[str, Scalar]) -> bytes | None:
         clashing = {one.key: shipped[one.key] for one in merged.real_clashes}
         if not clashing:
             return None

@@ -42,7 +42,7 @@ __all__ = [
 ContentKind = Literal["mod", "plugin", "library", "template", "datapack"]
 Placement = Literal["shared", "server", "player", "any"]
 Protocol = Literal["tcp", "udp"]
-Dialect = Literal["properties"]
+Dialect = Literal["properties", "ini", "json", "toml", "yaml", "xml", "semicolon"]
 MetadataFormat = Literal["json", "toml", "yaml", "xml", "properties", "manifest"]
 # ">=1.2, <2"; "[1.2,2)"; "1.2" for that and later; "1.2.x"
 RangeNotation = Literal["comparators", "interval", "minimum", "wildcard"]
@@ -133,10 +133,10 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
             return f" from {self.least} to {self.most}"
         return ""
 
-    def native(self, value: str | int | bool) -> str:
-        """How the server's own file spells ``value``."""
+    def native(self, value: str | int | bool) -> str | int | bool:
+        """How the server's own file says ``value``: by the definition's words, else as it is."""
         word = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
-        return self.words.get(word, word)
+        return self.words.get(word, value)
 
 
 class PortDefinition(Strict, frozen=True, kw_only=True):

@@ -5,11 +5,12 @@ from collections.abc import Iterable, Mapping
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition, Stored
 from rhizon.core.names import near
+from rhizon.core.settings.dialects import Scalar
 
 __all__ = ["NativeEdits", "check_secrets", "checked_settings", "edit_lines", "edits_for"]
 
 # file -> (dialect, key -> value)
-NativeEdits = dict[str, tuple[str, dict[str, str]]]
+NativeEdits = dict[str, tuple[str, dict[str, Scalar]]]
 
 
 def checked_settings(
@@ -69,7 +70,7 @@ def edits_for(
     """What must stand in which native file. Pure: no file is read."""
     edits: NativeEdits = {}
 
-    def put(place: Stored, value: str) -> None:
+    def put(place: Stored, value: Scalar) -> None:
         edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = value
 
     for name, definition in game.settings.items():  # in their order: the same settings give the same bytes
@@ -79,7 +80,7 @@ def edits_for(
     places.update(extra_ports)
     for role, number in ports.items():
         for place in places.get(role, ()):
-            put(place, str(number))
+            put(place, number)
     return edits
 
 

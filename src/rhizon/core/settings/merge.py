@@ -10,7 +10,7 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
-from rhizon.core.settings.dialects import Dialect
+from rhizon.core.settings.dialects import Dialect, Scalar
 
 __all__ = ["Clash", "Merged", "merge_keys", "merge_lines"]
 
@@ -43,9 +43,9 @@ class Merged(msgspec.Struct, frozen=True, kw_only=True):
 def merge_keys(
     dialect: Dialect,
     mine: bytes,
-    before: Mapping[str, str],
-    shipped: Mapping[str, str],
-    insisted: Mapping[str, str] | None = None,
+    before: Mapping[str, Scalar],
+    shipped: Mapping[str, Scalar],
+    insisted: Mapping[str, Scalar] | None = None,
 ) -> Merged:
     """Merges by setting into the person's file, which keeps every byte that no setting changes.
 
@@ -55,25 +55,26 @@ def merge_keys(
     """
     there = dialect.read(mine)
     insisted = insisted or {}
-    changes: dict[str, str | None] = {}
+    old = {key: dialect.spell(value) for key, value in before.items()}
+    changes: dict[str, Scalar | None] = {}
     clashes = []
     for key, value in shipped.items():
         if key in insisted:
             continue
-        now = there.get(key)
+        now, new = there.get(key), dialect.spell(value)
         if now is None:
-            if key not in before or before[key] != value:  # a key that the person took out stays out
+            if key not in old or old[key] != new:  # a key that the person took out stays out
                 changes[key] = value
-        elif _same(now, value):
+        elif _same(now, new):
             continue
-        elif key not in before or _same(now, before[key]):
+        elif key not in old or _same(now, old[key]):
             changes[key] = value
         else:
-            clashes.append(Clash(key=key, mine=now, shipped=value, shipped_before=before[key] == value))
-    for key, value in before.items():
-        if key not in shipped and key not in insisted and key in there and _same(there[key], value):
+            clashes.append(Clash(key=key, mine=now, shipped=new, shipped_before=old[key] == new))
+    for key, was in old.items():
+        if key not in shipped and key not in insisted and key in there and _same(there[key], was):
             changes[key] = None
-    changes |= {key: value for key, value in insisted.items() if not _same(there.get(key), value)}
+    changes |= {key: value for key, value in insisted.items() if not _same(there.get(key), dialect.spell(value))}
     return Merged(data=dialect.edit(mine, changes), taken=tuple(sorted(changes)), clashes=tuple(clashes))
 
 

@@ -3,24 +3,40 @@
 from collections.abc import Mapping
 from typing import Protocol
 
-from rhizon.core.settings.dialects import properties
+from rhizon.core.settings.dialects import json, lines, properties, toml, xml, yaml
+from rhizon.core.settings.dialects.spans import Scalar
 
-__all__ = ["DIALECTS", "Dialect", "dialect_of"]
+__all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
 
 
 class Dialect(Protocol):
     """Reads and edits one kind of file; what an edit does not name keeps every byte."""
 
+    def spell(self, value: Scalar, /) -> str:
+        """A value as :meth:`read` gives it."""
+
     def read(self, data: bytes) -> dict[str, str]:
         """Keys to values. Raises ValueError with the line that is wrong."""
 
-    def edit(self, data: bytes, changes: Mapping[str, str | None]) -> bytes:
-        """``data`` with the keys set; keys that are not there are added at the end, a key for None is taken out."""
+    def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """``data`` with the keys set; keys that are not there are added, a key for None is taken out. A value that is
+        there keeps its form (a number stays a number, quotes stay). Raises ValueError."""
 
 
-DIALECTS: dict[str, Dialect] = {"properties": properties.Properties()}
+DIALECTS: dict[str, Dialect] = {
+    "properties": properties.Properties(),
+    "ini": lines.Ini(),
+    "json": json.Json(),
+    "toml": toml.Toml(),
+    "yaml": yaml.Yaml(),
+    "xml": xml.Xml(),
+    "semicolon": lines.Semicolon(),
+}
+_ENDINGS = {"properties": "properties", "ini": "ini", "json": "json", "toml": "toml", "yaml": "yaml", "yml": "yaml",
+            "xml": "xml"}  # fmt: skip
 
 
 def dialect_of(path: str) -> Dialect | None:
     """The dialect of a file that no setting names, by its ending."""
-    return DIALECTS.get(path.rpartition(".")[2].lower())
+    name = _ENDINGS.get(path.rpartition(".")[2].lower())
+    return DIALECTS[name] if name is not None else None

@@ -2,11 +2,16 @@
 
 from collections.abc import Mapping
 
+from rhizon.core.settings.dialects.spans import Scalar
+
 __all__ = ["Properties"]
 
 
 class Properties:
     """UTF-8 text; bytes that are not survive as they are."""
+
+    def spell(self, value: Scalar) -> str:
+        return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
     def read(self, data: bytes) -> dict[str, str]:
         import javaproperties  # slow to import, and most commands read no such file
@@ -17,9 +22,10 @@ class Properties:
         except javaproperties.InvalidUEscapeError as broken:
             raise ValueError(f"an escape that is none: {broken}") from None
 
-    def edit(self, data: bytes, changes: Mapping[str, str | None]) -> bytes:
+    def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
         current = self.read(data)
-        wanted = {key: value for key, value in changes.items() if current.get(key) != value}
+        spelt = {key: None if value is None else self.spell(value) for key, value in changes.items()}
+        wanted = {key: value for key, value in spelt.items() if current.get(key) != value}
         if not wanted:
             return data
         text = data.decode("utf-8", "surrogateescape")

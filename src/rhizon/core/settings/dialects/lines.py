@@ -1,0 +1,101 @@
+"""Files of ``key = value`` lines: INI with its sections, and the style that ends a value with a semicolon."""
+
+import re
+
+from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+
+__all__ = ["Ini", "Semicolon"]
+
+_INI = re.compile(r"(?P<key>[^\s=;#\[][^=\r\n]*?)[ \t]*=[ \t]*(?P<value>[^\r\n]*?)[ \t]*(?:\r?\n|$)")
+_SECTION = re.compile(r"[ \t]*\[(?P<name>[^\]\r\n]+)\][^\r\n]*(?:\r?\n|$)")
+_SEMICOLON = re.compile(r'(?P<key>[A-Za-z_]\w*(?:\[\])?)[ \t]*=[ \t]*(?P<value>"(?:[^"\r\n]|"")*"|[^;\r\n]*?)[ \t]*;')
+
+
+class Ini(SpanDialect):
+    """Keys are ``Section/key``, or ``key`` before the first section, as they are written. The first of several lines of
+    one key counts. A value may stand in double quotes, which stay. No library keeps files without sections and with
+    repeated keys as they are."""
+
+    def find(self, text: str) -> dict[str, Found]:
+        found: dict[str, Found] = {}
+        section = ""
+        at = 0
+        while at < len(text):
+            end = text.find("\n", at)
+            end = len(text) if end < 0 else end + 1
+            head = _SECTION.match(text, at)
+            if head is not None:
+                section = head["name"].strip() + "/"
+            else:
+                self._line(text, at, end, section, found)
+            at = end
+        return found
+
+    @staticmethod
+    def _line(text: str, at: int, end: int, section: str, found: dict[str, Found]) -> None:
+        begin = at + len(text[at:end]) - len(text[at:end].lstrip(" \t"))
+        match = _INI.match(text, begin)
+        if match is None:
+            return  # a comment, an empty line, or something that only the game understands
+        start, stop = match.span("value")
+        quoted = stop - start >= 2 and text[start] == text[stop - 1] == '"'
+        value = text[start + 1 : stop - 1] if quoted else text[start:stop]
+        found.setdefault(section + match["key"], Found(value, start, stop, (at, end)))
+
+    def write(self, value: Scalar, old: str | None) -> str:
+        text = self.spell(value)
+        if "\n" in text or "\r" in text:
+            raise ValueError("a value in an INI file is one line")
+        return f'"{text}"' if old is not None and len(old) >= 2 and old[0] == old[-1] == '"' else text
+
+    def add(self, text: str, key: str, value: Scalar) -> str:
+        section, _, name = key.rpartition("/")
+        end = line_end(text)
+        line = f"{name} = {self.write(value, None)}{end}"
+        text = text if not text or text.endswith("\n") else text + end
+        if not section:
+            first = next((one.start() for one in re.finditer(r"(?m)^[ \t]*\[", text)), len(text))
+            return text[:first] + line + text[first:]
+        own = [one for one in self.find(text).items() if one[0].startswith(section + "/")]
+        if own:
+            last = max(one.whole[1] for _, one in own)
+            return text[:last] + line + text[last:]
+        for head in re.finditer(r"(?m)^[ \t]*\[(?P<name>[^\]\r\n]+)\][^\r\n]*(?:\r?\n|$)", text):
+            if head["name"].strip() == section:
+                return text[: head.end()] + line + text[head.end() :]
+        return text + f"[{section}]{end}{line}"
+
+
+class Semicolon(SpanDialect):
+    """``key = value;`` with text in double quotes (doubled inside) and ``//`` or ``/* */`` comments."""
+
+    def find(self, text: str) -> dict[str, Found]:
+        blank = re.sub(r"//[^\r\n]*|/\*.*?\*/", lambda match: " " * len(match[0]), text, flags=re.DOTALL)
+        found: dict[str, Found] = {}
+        for match in _SEMICOLON.finditer(blank):
+            start, stop = match.span("value")
+            raw = text[start:stop]
+            value = raw[1:-1].replace('""', '"') if raw.startswith('"') else raw
+            begin = text.rfind("\n", 0, match.start()) + 1
+            last = text.find("\n", match.end())
+            alone = not blank[begin : match.start()].strip() and not blank[match.end() : max(last, 0) or None].strip()
+            whole = (begin, len(text) if last < 0 else last + 1) if alone else match.span()
+            found.setdefault(match["key"], Found(value, start, stop, whole))
+        return found
+
+    def spell(self, value: Scalar) -> str:
+        return str(int(value)) if isinstance(value, bool) else str(value)
+
+    def write(self, value: Scalar, old: str | None) -> str:
+        text = self.spell(value)
+        bare = isinstance(value, int) or (
+            old is not None and not old.startswith('"') and re.fullmatch(r"[\w.+-]+", text)
+        )
+        if old is not None and old.startswith('"'):
+            bare = False
+        return text if bare else '"' + text.replace('"', '""') + '"'
+
+    def add(self, text: str, key: str, value: Scalar) -> str:
+        end = line_end(text)
+        text = text if not text or text.endswith("\n") else text + end
+        return f"{text}{key} = {self.write(value, None)};{end}"

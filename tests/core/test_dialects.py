@@ -1,0 +1,214 @@
+"""The contract of every dialect: what is written is read, what an edit does not name keeps its bytes."""
+
+import unittest
+
+from hypothesis import given
+from hypothesis import strategies as st
+
+from rhizon.core.settings.dialects import DIALECTS, Scalar, dialect_of
+
+PROPERTIES = """\
+# harbour
+name = Low Tide
+
+port: 21640
+! end
+pvp=no
+"""
+INI = """\
+; harbour
+loose=1
+[Server]
+; the sign
+Name="Low Tide"
+  Port = 21640
+Name=again
+
+[Empty]
+[Rules]
+Pvp=no"""
+JSON = """\
+{
+  "name": "Low \\"Tide\\"",
+  "net": {"port": 21640, "bind": "0.0.0.0"},
+  "list": [1, {"deep": true}],
+  "pvp": false,
+  "none": null
+}
+"""
+TOML = """\
+# harbour
+name = "Low Tide" # sign
+pvp = false
+
+[net]
+port = 21_640
+bind = "0.0.0.0"
+"""
+YAML = """\
+# harbour
+name: Low Tide # sign
+net:
+  port: 21640
+  bind: '0.0.0.0'
+list:
+- one
+- {deep: yes}
+pvp: false
+"""
+XML = """\
+<?xml version="1.0"?>
+<!-- harbour -->
+<server kind="x">
+  <name>Low &amp; Tide</name>
+  <net port='21640' bind="0"/>
+  <entry name="pvp" value="no"/>
+  <entry name="seed" value="7"/>
+  <empty/>
+</server>
+"""
+SEMICOLON = '''\
+// harbour
+name = "Low ""Tide""";  // sign
+/* port = 1; */
+port = 21640;
+pvp = 0; far[] = {1, 2};
+'''
+# A file as people keep it, and keys that are there with what they say.
+FILES: dict[str, tuple[str, dict[str, str]]] = {
+    "properties": (PROPERTIES, {"name": "Low Tide", "port": "21640"}),
+    "ini": (INI, {"loose": "1", "Server/Name": "Low Tide", "Server/Port": "21640", "Rules/Pvp": "no"}),
+    "json": (JSON, {"name": 'Low "Tide"', "net/port": "21640", "list/1/deep": "true", "pvp": "false"}),
+    "toml": (TOML, {"name": "Low Tide", "pvp": "false", "net/port": "21640", "net/bind": "0.0.0.0"}),
+    "yaml": (YAML, {"name": "Low Tide", "net/port": "21640", "net/bind": "0.0.0.0", "list/0": "one"}),
+    "xml": (XML, {"name": "Low & Tide", "net/@port": "21640", "entry[@name=seed]/@value": "7", "entry/@value": "no"}),
+    "semicolon": (SEMICOLON, {"name": 'Low "Tide"', "port": "21640", "pvp": "0"}),
+}
+WAYS = ("net/fresh", "a/b/fresh", "fresh")
+FRESH = {
+    "ini": ("Server/Fresh", "New/Fresh", "fresh"),
+    "json": WAYS,
+    "toml": WAYS,
+    "yaml": WAYS,
+    "xml": ("net/@fresh", "a/b", "entry[@name=fresh]/@value", "empty/inner"),
+}
+WORDS = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), max_size=9)
+VALUES = st.one_of(st.booleans(), st.integers(0, 99999), WORDS)
+NAMES = st.sampled_from(sorted(DIALECTS))
+
+
+def both(text: str) -> tuple[bytes, bytes]:
+    """With either line end."""
+    return text.encode(), text.replace("\n", "\r\n").encode()
+
+
+class Contract(unittest.TestCase):
+    def test_every_dialect_has_a_row(self) -> None:
+        self.assertEqual(set(FILES), set(DIALECTS))
+
+    def test_what_is_there_is_read_and_kept(self) -> None:
+        for name, (text, values) in FILES.items():
+            marked = () if name == "properties" else (b"\xef\xbb\xbf" + text.encode(),)
+            for data in (*both(text), *marked):
+                with self.subTest(name, data=data[:4]):
+                    dialect = DIALECTS[name]
+                    read = dialect.read(data)
+                    self.assertEqual({key: read.get(key) for key in values}, values)
+                    self.assertEqual(dialect.edit(data, dict(read)), data)
+                    self.assertEqual(dialect.edit(data, {}), data)
+
+    @given(NAMES, VALUES, st.integers(0, 4))
+    def test_an_edit_is_read_and_touches_its_own_line(self, name: str, value: Scalar, number: int) -> None:
+        text, values = FILES[name]
+        key = sorted(values)[number % len(values)]
+        dialect = DIALECTS[name]
+        for data in both(text):
+            was = dialect.read(data)
+            made = dialect.edit(data, {key: value})
+            now = dialect.read(made)
+            self.assertEqual(now[key], dialect.spell(value))
+            changed = {what for one, what in now.items() if was.get(one) != what}
+            self.assertLessEqual(changed, {dialect.spell(value)})
+            self.assertEqual(dialect.edit(made, {key: value}), made)
+            self.assertLessEqual(len([one for one in data.splitlines() if one not in made.splitlines()]), 1)
+
+    @given(NAMES, VALUES)
+    def test_a_new_key_is_read_and_can_go(self, name: str, value: Scalar) -> None:
+        text, values = FILES[name]
+        dialect = DIALECTS[name]
+        for key in FRESH.get(name, ("fresh",)):
+            for data in both(text):
+                made = dialect.edit(data, {key: value})
+                read = dialect.read(made)
+                self.assertEqual(read[key], dialect.spell(value), (key, made))
+                self.assertEqual({one: read[one] for one in values}, values)
+                gone = dialect.edit(made, {key: None})
+                self.assertNotIn(key, dialect.read(gone))
+                self.assertLessEqual(set(values), set(dialect.read(gone)))
+                self.assertNotIn(b"\n" if b"\r\n" in data else b"\r", made.replace(b"\r\n", b""))
+
+    def test_an_empty_file_is_begun(self) -> None:
+        for name, dialect in DIALECTS.items():
+            with self.subTest(name):
+                if name == "xml":
+                    self.assertRaises(ValueError, dialect.edit, b"", {"a": "1"})
+                    continue
+                made = dialect.edit(b"", {"name": "Low Tide", "port": 21640, "pvp": True})
+                expected = {"name": "Low Tide", "port": "21640", "pvp": dialect.spell(True)}
+                self.assertEqual(dialect.read(made), expected)
+
+    def test_what_is_broken_is_told_with_its_line(self) -> None:
+        rows = (
+            ("json", b'{"a": 1,\n "b" 2}', "line 2"),
+            ("json", b"[1]", "object"),
+            ("json", b"[" * 9000, "JSON"),
+            ("toml", b"a = 1\nb = = 2\n", "line 2"),
+            ("yaml", b"a: 1\n b: [\n", "line"),
+            ("yaml", b"- a\n- b", "mapping"),
+            ("xml", b"<a>\n<b></a>", "line 2"),
+            ("xml", b"<!DOCTYPE x><a/>", "document type"),
+            ("xml", b"<a>" * 500, "deep"),
+            ("properties", b"a = \\u00zz\n", "escape"),
+        )
+        for name, data, words in rows:
+            with self.subTest(name, data=data[:20]), self.assertRaisesRegex(ValueError, words):
+                self.fail(str(DIALECTS[name].read(data)))
+
+    @given(NAMES, st.binary(max_size=60))
+    def test_any_bytes(self, name: str, data: bytes) -> None:
+        try:
+            values = DIALECTS[name].read(data)
+            self.assertEqual(DIALECTS[name].edit(data, dict(values)), data)
+        except ValueError:
+            return
+
+    def test_forms_are_kept(self) -> None:
+        rows: tuple[tuple[str, str, dict[str, Scalar | None], str], ...] = (
+            ("json", '{"a": 1, "b": "1", "c": true}', {"a": "2", "b": "2", "c": "no"}, '{"a": 2, "b": "2", "c": "no"}'),
+            ("json", '{"a": 1, "b": 2}', {"a": None}, '{"b": 2}'),
+            ("json", '{"a": 1, "b": 2}', {"b": None}, '{"a": 1}'),
+            ("toml", "a = 1 # one\nb = true\n", {"a": "2", "b": "false"}, "a = 2 # one\nb = false\n"),
+            ("yaml", "a: '1'\nb: 1\nc: no\n", {"a": "2", "b": "2", "c": "yes"}, "a: '2'\nb: 2\nc: yes\n"),
+            ("yaml", "a: x\n", {"a": "yes: no # x"}, 'a: "yes: no # x"\n'),
+            ("semicolon", 'a = "1"; b = 1;\n', {"a": "2", "b": "2"}, 'a = "2"; b = 2;\n'),
+            ("semicolon", "a = 1;\n", {"a": "two words"}, 'a = "two words";\n'),
+            ("ini", '[S]\na="x"\n', {"S/a": "y"}, '[S]\na="y"\n'),
+            ("xml", "<s><a/></s>", {"a": "<"}, "<s><a>&lt;</a></s>"),
+            ("xml", "<s>\n  <a>\n    1\n  </a>\n</s>", {"a": "2"}, "<s>\n  <a>\n    2\n  </a>\n</s>"),
+        )
+        for name, before, changes, after in rows:
+            with self.subTest(name, before=before):
+                self.assertEqual(DIALECTS[name].edit(before.encode(), changes).decode(), after)
+
+    def test_other_encodings(self) -> None:
+        for name in ("utf-16-le", "utf-16-be"):
+            mark = "\ufeff".encode(name)
+            data = mark + "[S]\r\nName = Ebbe ä\r\n".encode(name)
+            self.assertEqual(DIALECTS["ini"].read(data), {"S/Name": "Ebbe ä"})
+            self.assertEqual(DIALECTS["ini"].edit(data, {"S/Name": "ö"}), mark + "[S]\r\nName = ö\r\n".encode(name))
+        latin = "name = Ebbe ä\nport = 1\n".encode("latin-1")
+        self.assertEqual(DIALECTS["ini"].edit(latin, {"port": 2}), latin.replace(b"1", b"2"))
+
+    def test_endings(self) -> None:
+        self.assertIs(dialect_of("config/a.YML"), DIALECTS["yaml"])
+        self.assertIsNone(dialect_of("greeting.txt"))
