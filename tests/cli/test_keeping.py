@@ -124,6 +124,36 @@ class Keeping(Case):
         self.assertEqual(self.done("set", "d", "pvp=yes", code=1)["code"], "native-file-broken")
         self.assertEqual((self.home / "marsh.properties").read_bytes(), broken)
 
+    def test_settings_ports_and_the_host(self) -> None:
+        house = 'format = "rhizon-house/1"\n[settings]\nmax_players = 18\nanti_cheat = true\n'
+        self.write("club.house.toml", house)
+        done = self.done("set", "d", "--file", "club.house.toml")
+        self.assertEqual((done["unknown"], done["kept"]), (["anti_cheat"], 1))
+        text = (self.home / "marsh.properties").read_text()
+        (self.home / "marsh.properties").write_text(text.replace("temper = brisk", "temper = stormy"))
+        lines = {one["name"]: one for one in self.done("settings", "d")["settings"]}
+        names = ("name", "max_players", "difficulty", "pvp")
+        self.assertEqual([lines[name]["set_by"] for name in names], ["pack", "you", "you", "game"])
+        self.assertEqual((lines["difficulty"]["value"], lines["pvp"]["value"]), ("hard", False))
+        self.assertIn("(none)", self.rhizon("settings", "d", "--verbose").out)
+        ports = self.done("ports", "d")["ports"]
+        shown = [(one["role"], one["protocol"], one["listening"]) for one in ports]
+        self.assertEqual(shown, [("game", "tcp", False), ("game", "udp", False), ("query", "udp", False)])
+        self.assertIn(f"tcp dport {ports[0]['first']} accept", self.rhizon("ports", "--rules", "nftables").out)
+        limits = 'format = "rhizon-host/1"\nmemory_mib = 700\nreserve_mib = 1\nports = ["24000"]\n'
+        self.write("config/host.toml", limits.replace("24000", "x"))
+        self.assertEqual(self.done("host", code=2)["code"], "bad-document")
+        self.write("config/host.toml", limits)
+        self.assertEqual(self.done("host")["free_mib"], 700 - 1 - 544)
+        for more, code in (((), "ports-exhausted"), (("--memory", 4000), "ports-exhausted")):
+            refused = self.done("provision", PACK, "e", "--catalog", CATALOG, *more, code=1)
+            self.assertEqual(refused["code"], code)
+            self.assertFalse((self.folder / "e").exists())
+        shutil.move(self.home, self.folder / "moved")
+        told = self.rhizon("host", "--json").json
+        self.assertEqual([one["code"] for one in told["findings"]], ["instance-gone"])
+        self.assertEqual(self.done("host")["instances"], [])
+
     def test_repair(self) -> None:
         before = tree(self.home)
         victims = ("mods/reedlight-2.1.0.jar", "loader/keelson.jar", "start.sh")

@@ -1,13 +1,17 @@
 """Ports and memory."""
 
+import os
+import shutil
+import subprocess
 import unittest
 
 from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.allocate.memory import HostMemory, budget, grant
-from rhizon.core.allocate.ports import PortWish, allocate
-from rhizon.core.errors import StateError
+from rhizon.core.allocate.ports import PortRoom, PortWish, allocate, parse_pool
+from rhizon.core.allocate.rules import KINDS, OpenPort, rules
+from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.pack import PackMemory
 from tests.support import TARNHOLT
 
@@ -37,6 +41,58 @@ class Ports(unittest.TestCase):
                 with self.assertRaises(StateError) as caught:
                     allocate((GAME, QUERY), fixed, holder(*taken))
                 self.assertEqual(caught.exception.code, "port-taken")
+
+    def test_blocks_and_offsets(self) -> None:
+        block = PortWish(role="game", protocols=("tcp", "udp"), default=30000, count=4)
+        late = PortWish(role="late", protocols=("udp",), default=1, offset_of="game", offset=-2)
+        other = PortWish(role="other", protocols=("tcp",), default=30001)
+        rows: tuple[tuple[dict[str, int], tuple[tuple[int, str], ...], dict[str, int]], ...] = (
+            ({}, (), {"game": 30000, "late": 29998, "other": 30004}),
+            ({}, ((30003, "udp"),), {"game": 30004, "late": 30002, "other": 30001}),
+            ({}, ((29998, "udp"),), {"game": 30001, "late": 29999, "other": 30005}),
+            ({"other": 30002}, (), {"game": 30003, "late": 30001, "other": 30002}),
+            ({"game": 30100}, (), {"game": 30100, "late": 30098, "other": 30001}),
+        )
+        for fixed, taken, expected in rows:
+            with self.subTest(fixed=fixed, taken=taken):
+                self.assertEqual(allocate((block, late, other), fixed, holder(*taken)), expected)
+        for fixed, kind in (({"late": 5}, InputError), ({"game": 65534}, StateError), ({"game": 1}, StateError)):
+            with self.subTest(fixed=fixed):
+                self.assertRaises(kind, allocate, (block, late, other), fixed, holder())
+
+    def test_pools_and_passing_ports(self) -> None:
+        room = PortRoom(pool=parse_pool(["24000-24002", " 24010 "]))
+        self.assertEqual(allocate((GAME, QUERY), {}, holder((24000, "udp")), room), {"game": 24001, "query": 24002})
+        kept = PortWish(role="game", protocols=("tcp",), default=24010)
+        self.assertEqual(allocate((kept,), {}, holder(), room), {"game": 24010})
+        block = PortWish(role="b", protocols=("tcp",), default=1, count=3)
+        self.assertEqual(allocate((block,), {}, holder(), room), {"b": 24000})
+        self.assertRaises(StateError, allocate, (block,), {}, holder((24001, "tcp")), room)
+        high = PortWish(role="h", protocols=("tcp",), default=32767)
+        passing = PortRoom(passing=(32768, 60999))
+        self.assertEqual(allocate((high,), {}, holder(), passing), {"h": 32767})
+        self.assertEqual(allocate((high,), {}, holder((32767, "tcp")), passing), {"h": 32768})
+        low = PortWish(role="l", protocols=("tcp",), default=900)
+        self.assertEqual(allocate((low,), {}, holder((900, "tcp"))), {"l": 1024})
+        for wrong in ("x", "1-", "9-8", "0", "65536", "1-2-3", ""):
+            with self.subTest(wrong):
+                self.assertRaises(ValueError, parse_pool, [wrong])
+
+    def test_rules_for_firewalls(self) -> None:
+        ports = [
+            OpenPort(server="ma'rsh; rm", role="game", first=24000, last=24003, protocol="udp"),
+            OpenPort(server="marsh", role="query", first=24010, last=24010, protocol="tcp"),
+        ]
+        made = {kind: rules(kind, ports, "192.0.2.7") for kind in KINDS}
+        for kind, text in made.items():
+            self.assertIn("24010", text)
+            if kind != "table":
+                self.assertNotIn("ma'rsh", text)
+        self.assertIn("24000:24003/udp comment 'marsh rm game'", made["ufw"])
+        self.assertIn("24000-24003   UDP       192.0.2.7  24000-24003", made["table"])
+        if shutil.which("nft") and os.geteuid() == 0:
+            done = subprocess.run(["nft", "-c", "-f", "-"], input=made["nftables"], text=True, capture_output=True)
+            self.assertEqual((done.returncode, done.stderr), (0, ""))
 
     def test_none_free(self) -> None:
         with self.assertRaises(StateError) as caught:

@@ -146,6 +146,8 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "piece_size": 1024,
         "files": {"a/b.bin": {"sha256": HASH, "size": 1500, "pieces": [HASH, HASH]}, "c": {"sha256": HASH, "size": 0}},
     },
+    "house": {"format": "rhizon-house/1", "title": "Club", "settings": {"pvp": False, "max_players": 9}},
+    "host": {"format": "rhizon-host/1", "memory_mib": 900, "ports": ["24000-24009", "24100"]},
     "backups": {"format": "rhizon-backups/1", "id": "marsh-1", "places": ["/mnt/attic"]},
     "credentials": {
         "format": "rhizon-credentials/1",
@@ -314,6 +316,16 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("path", put("files", "../c", {"sha256": HASH, "size": 0}), "files"),
         ("pieces", put("files", "a/b.bin", "pieces", [HASH]), "add up"),
         ("piece size", put("piece_size", 1), "piece_size"),
+    ),
+    "house": (
+        ("value", put("settings", "pvp", [1]), "settings"),
+        ("name", put("settings", "A B", 1), "settings"),
+        ("title", put("title", 3), "title"),
+    ),
+    "host": (
+        ("range", put("ports", ["9-1"]), "small to large"),
+        ("word", put("ports", ["many"]), "24000-24100"),
+        ("memory", put("memory_mib", -1), "memory_mib"),
     ),
     "backups": (
         ("id", put("id", "A B"), "id"),

@@ -117,9 +117,7 @@ class Ledger:
 
     def record(self, entry: Entry, protocols: dict[str, tuple[str, ...]]) -> None:
         """Writes an instance's row and ports; only inside :meth:`claim`."""
-        for row in self._db.execute("SELECT folder FROM instances").fetchall():
-            if row[0] != entry.folder and not _still_there(row[0]):
-                self._db.execute("DELETE FROM instances WHERE folder = ?", row)
+        self.forget_missing()
         self._db.execute("DELETE FROM instances WHERE folder = ?", (entry.folder,))
         self._db.execute(
             "INSERT INTO instances VALUES (?, ?, ?, ?, ?)",
@@ -133,6 +131,13 @@ class Ledger:
                 for protocol in protocols[role]
             ],
         )
+
+    def forget_missing(self) -> list[str]:
+        """Takes out every instance whose folder is gone; answers those folders. Only inside :meth:`claim`."""
+        rows = self._db.execute("SELECT folder FROM instances ORDER BY folder").fetchall()
+        gone = [str(row[0]) for row in rows if not _still_there(row[0])]
+        self._db.executemany("DELETE FROM instances WHERE folder = ?", [(folder,) for folder in gone])
+        return gone
 
     def forget(self, folder: str) -> None:
         """Takes an instance out; only inside :meth:`claim`."""

@@ -40,6 +40,10 @@ class Places(NamedTuple):
         return self.state / "pack-archives"
 
     @property
+    def limits(self) -> Path:
+        return self.config / "host.toml"
+
+    @property
     def credentials(self) -> Path:
         return self.config / "credentials.toml"
 

@@ -12,7 +12,7 @@ from rhizon.adapters.processes import holder_of
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import JOURNAL, RHIZON
 from rhizon.app.context import Host, open_ledger
-from rhizon.app.ports import port_places
+from rhizon.app.ports import every_number, port_places
 from rhizon.core.finding import Finding, Severity, worst_first
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
@@ -178,7 +178,8 @@ def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lo
 def _ports(game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
     findings = []
     places = port_places(game, lock)
-    for role, number in instance.ports.items():
+    for name, number in every_number(game, instance.ports).items():
+        role = name.partition("+")[0]
         for protocol in places[role].protocols if role in places else ():
             if socket_in_use(number, protocol):
                 what = f"port {number} ({protocol}) is held by {holder_of(number)}"

@@ -1,5 +1,6 @@
 """What every use case needs of the host, opened once."""
 
+import functools
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -9,12 +10,18 @@ from typing import TYPE_CHECKING
 from rhizon.adapters.catalogs import Catalogs, open_catalogs
 from rhizon.adapters.copies import Copies
 from rhizon.adapters.credentials import Credentials
+from rhizon.adapters.files import read_bytes
 from rhizon.adapters.games import Games
+from rhizon.adapters.host import memory_mib, passing_ports
 from rhizon.adapters.http import Network
 from rhizon.adapters.ledger import Ledger
 from rhizon.adapters.places import Places, places
 from rhizon.adapters.store import Store
+from rhizon.core.allocate.memory import HostMemory
+from rhizon.core.allocate.ports import PortRoom, parse_pool
+from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.host import HostLimits
 from rhizon.core.model.instance import Instance
 from rhizon.core.runtimes import FAMILIES
 
@@ -37,6 +44,25 @@ class Host:
     def games(self, beside: Path | None = None) -> Games:
         """Game definitions, with those in ``beside`` before the others."""
         return Games(self.places.config, beside)
+
+    @functools.cached_property
+    def limits(self) -> HostLimits:
+        """What host.toml gives to game servers. Raises DocumentError."""
+        file = self.places.limits
+        if not file.is_file():
+            return HostLimits(format="rhizon-host/1")
+        return decode(HostLimits, read_bytes(file, "host file", 1 << 20), str(file))
+
+    def memory(self, granted_mib: int) -> HostMemory:
+        """The host's memory beside what is granted already."""
+        total = memory_mib()
+        if self.limits.memory_mib is not None:
+            total = min(total, self.limits.memory_mib)
+        return HostMemory(total_mib=total, granted_mib=granted_mib, wanted_reserve_mib=self.limits.reserve_mib)
+
+    def port_room(self) -> PortRoom:
+        """Where port numbers may be taken."""
+        return PortRoom(pool=parse_pool(self.limits.ports), passing=passing_ports())
 
     def game_of(self, instance: Instance) -> GameDefinition:
         """The definition of an instance's game, found as when it was made."""

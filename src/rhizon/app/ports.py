@@ -1,10 +1,13 @@
 """The roles of an instance's ports and what stands behind each."""
 
+from collections.abc import Mapping
+
+from rhizon.core.allocate.ports import PortWish
 from rhizon.core.model.catalog import ExtraPort
 from rhizon.core.model.game import GameDefinition, PortDefinition
 from rhizon.core.model.lock import Lock
 
-__all__ = ["port_places", "protocols_of"]
+__all__ = ["every_number", "port_places", "port_wishes", "protocols_of"]
 
 
 def port_places(game: GameDefinition, lock: Lock) -> dict[str, PortDefinition | ExtraPort]:
@@ -14,6 +17,34 @@ def port_places(game: GameDefinition, lock: Lock) -> dict[str, PortDefinition | 
         for port in release.ports:
             places[port.role if port.role not in places else f"{release.id}-{port.role}"] = port
     return places
+
+
+def port_wishes(game: GameDefinition, lock: Lock, kept: Mapping[str, int]) -> tuple[PortWish, ...]:
+    """What is wanted for each role, the ``kept`` number first."""
+    wishes = []
+    for role, port in port_places(game, lock).items():
+        block = port if isinstance(port, PortDefinition) else None
+        wishes.append(
+            PortWish(
+                role=role,
+                protocols=port.protocols,
+                default=kept.get(role, port.default),
+                count=block.count if block else 1,
+                offset_of=block.offset_of if block else None,
+                offset=block.offset if block else 0,
+            )
+        )
+    return tuple(wishes)
+
+
+def every_number(game: GameDefinition, ports: Mapping[str, int]) -> dict[str, int]:
+    """All numbers of an instance by a name: the role, and for a block ``role+1``, ``role+2`` ... too."""
+    counts = {port.role: port.count for port in game.ports}
+    return {
+        role if more == 0 else f"{role}+{more}": number + more
+        for role, number in ports.items()
+        for more in range(counts.get(role, 1))
+    }
 
 
 def protocols_of(game: GameDefinition, lock: Lock) -> dict[str, tuple[str, ...]]:

@@ -91,7 +91,7 @@ def _anew(
         ledger = stack.enter_context(open_ledger(host))
         with ledger.claim():
             others = [one for one in ledger.entries() if one.folder != str(home.folder)]
-            ports = ports_for(game, backup.state.lock, backup.state.instance.ports, others)
+            ports = ports_for(host, game, backup.state.lock, backup.state.instance.ports, others)
             instance = msgspec.structs.replace(backup.state.instance, ports=ports)
             after = Whole(lock=backup.state.lock, instance=instance, inventory=backup.state.inventory)
             if not dry_run:

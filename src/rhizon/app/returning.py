@@ -12,6 +12,7 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, carry_out, whole
 from rhizon.app.context import Host, open_ledger
+from rhizon.app.ports import every_number
 from rhizon.app.provision.hold import record
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
@@ -316,7 +317,7 @@ def _regain(
 def _claim(host: Host, home: InstanceFolder, game: GameDefinition, after: Whole) -> None:
     """Writes into the ledger what the instance will hold. Raises :class:`StateError` when another one has its ports."""
     with open_ledger(host) as ledger, ledger.claim():
-        wanted = set(after.instance.ports.values())
+        wanted = set(every_number(game, after.instance.ports).values())
         for one in ledger.entries():
             taken = sorted(wanted & set(one.ports.values()))
             if one.folder != str(home.folder) and taken:

@@ -13,7 +13,7 @@ from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.processes import holder_of
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
-from rhizon.app.ports import protocols_of
+from rhizon.app.ports import every_number, protocols_of
 from rhizon.app.reporter import Reporter
 from rhizon.app.starting import RunningServer
 from rhizon.core.errors import StateError
@@ -132,8 +132,8 @@ def _can_start(home: InstanceFolder, game: GameDefinition, instance: Instance) -
             hint=f"Install {instance.runtime.family} {instance.runtime.major} again, then provision again.",
         )
     protocols = protocols_of(game, home.lock())
-    for role, number in instance.ports.items():
-        for protocol in protocols.get(role, ()):
+    for role, number in every_number(game, instance.ports).items():
+        for protocol in protocols.get(role.partition("+")[0], ()):
             if socket_in_use(number, protocol):
                 raise StateError(
                     "port-taken",

@@ -11,6 +11,7 @@ from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
 from rhizon.app.reporter import Reporter
 from rhizon.app.returning import needed_whole
+from rhizon.app.settings import house_settings
 from rhizon.app.settling import Told, settle, shown_diff
 from rhizon.core.changes import ValueChange
 from rhizon.core.errors import InputError, StateError
@@ -21,13 +22,15 @@ __all__ = ["SettingsSet", "set_settings"]
 
 
 class SettingsSet(msgspec.Struct, frozen=True, kw_only=True):
-    """What was set, or would be. Secrets are named in ``secrets`` and shown nowhere."""
+    """What was set, or would be. Secrets are named in ``secrets`` and shown nowhere; ``unknown`` are settings of a
+    house standard that the game does not have."""
 
     folder: str
     name: str
     planned: bool
     settings: tuple[ValueChange, ...]
     secrets: tuple[str, ...]
+    unknown: tuple[str, ...]
     steps: tuple[Step, ...]
     diffs: tuple[Told, ...]
     kept: int | None
@@ -40,23 +43,31 @@ def set_settings(
     secrets: Mapping[str, str],
     reporter: Reporter,
     *,
+    house: Path | None = None,
     stop_first: bool = False,
     dry_run: bool = False,
 ) -> SettingsSet:
     """Writes settings into the server's own files, in one transaction that ``rhizon undo`` takes back. What a person
-    sets so outlasts every update. Raises InputError (no such setting, a wrong value), :class:`StateError`."""
+    sets so outlasts every update. ``house`` is a house standard: what the game does not have of it is told. Raises
+    InputError (no such setting, a wrong value), :class:`StateError`."""
     home = InstanceFolder(folder).required()
-    if not settings and not secrets:
+    if not settings and not secrets and house is None:
         raise InputError("usage", "there is nothing to set", hint="As in: rhizon set DIR max_players=24 pvp=no")
     if dry_run:
-        return _set(host, home, settings, secrets, write=False)
+        return _set(host, home, settings, secrets, house, write=False)
     with entered(home, reporter):
         stopped(host, home, reporter, stop_first=stop_first)
-        return _set(host, home, settings, secrets, write=True)
+        return _set(host, home, settings, secrets, house, write=True)
 
 
 def _set(
-    host: Host, home: InstanceFolder, settings: Mapping[str, str], secrets: Mapping[str, str], *, write: bool
+    host: Host,
+    home: InstanceFolder,
+    settings: Mapping[str, str],
+    secrets: Mapping[str, str],
+    house: Path | None,
+    *,
+    write: bool,
 ) -> SettingsSet:
     before = needed_whole(home)
     was = before.instance
@@ -67,7 +78,9 @@ def _set(
             "the first start has not been done yet: the server has not written its own files",
             hint=f"Run: rhizon provision {was.source} {home.folder} --set NAME=VALUE",
         )
-    values = checked_settings(game, settings, "the command line")
+    standard, unknown = house_settings(game, house) if house is not None else ({}, ())
+    values = checked_settings(game, standard, house.name if house is not None else "")
+    values |= checked_settings(game, settings, "the command line")
     check_secrets(game, secrets)
     instance = msgspec.structs.replace(
         was, settings={**was.settings, **values}, chosen=tuple(sorted({*was.chosen, *values}))
@@ -94,6 +107,7 @@ def _set(
             for name, value in values.items()
         ),
         secrets=tuple(sorted(secrets)),
+        unknown=unknown,
         steps=plan.steps,
         diffs=diffs,
         kept=kept,

@@ -1,16 +1,17 @@
 """The ports and the memory that an instance holds on its host."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
-from rhizon.adapters.host import memory_mib, socket_in_use
+from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry, Ledger
 from rhizon.adapters.processes import holder_of
-from rhizon.app.ports import port_places, protocols_of
+from rhizon.app.context import Host
+from rhizon.app.ports import every_number, port_places, port_wishes, protocols_of
 from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.wishes import ProvisionWishes
-from rhizon.core.allocate.memory import HostMemory, grant
-from rhizon.core.allocate.ports import PortWish, allocate
+from rhizon.core.allocate.memory import grant
+from rhizon.core.allocate.ports import allocate
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
@@ -20,14 +21,14 @@ from rhizon.core.names import near
 __all__ = ["allocated", "ports_for", "protocols", "record"]
 
 
-def protocols(game: GameDefinition, lock: Lock, instance: Instance) -> dict[str, tuple[str, ...]]:
-    """The protocols of each role that the instance has a port for."""
+def protocols(game: GameDefinition, lock: Lock, names: Iterable[str]) -> dict[str, tuple[str, ...]]:
+    """The protocols of each number, by its name (see :func:`every_number`)."""
     known = protocols_of(game, lock)
-    return {role: known.get(role, ("tcp", "udp")) for role in instance.ports}
+    return {name: known.get(name.partition("+")[0], ("tcp", "udp")) for name in names}
 
 
 def allocated(
-    choice: Choice, wishes: ProvisionWishes, home: InstanceFolder, before: Instance | None, ledger: Ledger
+    host: Host, choice: Choice, wishes: ProvisionWishes, home: InstanceFolder, before: Instance | None, ledger: Ledger
 ) -> Instance:
     source, game = choice.source, choice.game
     others = [one for one in ledger.entries() if one.folder != str(home.folder)]
@@ -41,8 +42,8 @@ def allocated(
                 f"there is no port with the role {role}",
                 hint=f"Did you mean {guess[0]}?" if guess else f"The roles are: {', '.join(places)}",
             )
-    ports = ports_for(game, choice.lock, before.ports if before else {}, others, fixed)
-    memory = HostMemory(total_mib=memory_mib(), granted_mib=sum(one.memory_mib for one in others))
+    ports = ports_for(host, game, choice.lock, before.ports if before else {}, others, fixed)
+    memory = host.memory(sum(one.memory_mib for one in others))
     typed = wishes.memory_mib if wishes.memory_mib is not None else (before.memory_mib if before else None)
     heap = grant(game, choice.budget, memory, typed if typed is not None else source.memory_mib)
     settings, chosen = _settings(choice, wishes, before)
@@ -66,6 +67,7 @@ def allocated(
 
 
 def ports_for(
+    host: Host,
     game: GameDefinition,
     lock: Lock,
     kept: Mapping[str, int],
@@ -81,14 +83,7 @@ def ports_for(
             return held[number]
         return holder_of(number) if socket_in_use(number, protocol) else None
 
-    return allocate(
-        tuple(
-            PortWish(role=role, protocols=port.protocols, default=kept.get(role, port.default))
-            for role, port in port_places(game, lock).items()
-        ),
-        fixed or {},
-        holder,
-    )
+    return allocate(port_wishes(game, lock, kept), fixed or {}, holder, host.port_room())
 
 
 def _settings(
@@ -121,6 +116,6 @@ def record(ledger: Ledger, game: GameDefinition, lock: Lock, home: InstanceFolde
         game=instance.game,
         note=instance.note,
         memory_mib=instance.heap_mib + game.memory.outside_heap_mib,
-        ports=instance.ports,
+        ports=every_number(game, instance.ports),
     )
-    ledger.record(entry, protocols(game, lock, instance))
+    ledger.record(entry, protocols(game, lock, entry.ports))

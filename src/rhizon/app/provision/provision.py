@@ -98,7 +98,7 @@ class _Work:
     def planned(self) -> Provisioned:
         """What would be done."""
         with open_ledger(self._host) as ledger:
-            instance = allocated(self._choice, self._wishes, self._home, self._was, ledger)
+            instance = allocated(self._host, self._choice, self._wishes, self._home, self._was, ledger)
         had_world = world_folder(self._home, self._choice.game, instance).is_dir()
         return self._result(self._plan(instance), instance, "planned", had_world=had_world)
 
@@ -107,7 +107,7 @@ class _Work:
         backup = None
         with open_ledger(self._host) as ledger:
             with ledger.claim():
-                instance = allocated(choice, self._wishes, home, self._was, ledger)
+                instance = allocated(self._host, choice, self._wishes, home, self._was, ledger)
                 kept = next((one for one in ledger.entries() if one.folder == str(home.folder)), None)
                 record(ledger, choice.game, choice.lock, home, instance)
             try:
@@ -122,7 +122,7 @@ class _Work:
                 with ledger.claim():
                     ledger.forget(str(home.folder))
                     if kept is not None:
-                        ledger.record(kept, protocols(choice.game, choice.lock, self._was or instance))
+                        ledger.record(kept, protocols(choice.game, choice.lock, kept.ports))
                 raise
         had_world = world_folder(home, choice.game, instance).is_dir()
         instance, findings, state = bring_up(choice, self._wishes, home, instance, self._reporter, ask_licence)

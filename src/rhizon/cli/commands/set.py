@@ -20,14 +20,23 @@ __all__ = ["command"]
 @click.command("set")
 @click.argument("folder", type=click.Path(path_type=Path))
 @click.argument("settings", nargs=-1, metavar="[NAME=VALUE]...")
+@click.option(
+    "--file", "house", type=click.Path(path_type=Path), metavar="FILE", help="A house standard, for any game."
+)
 @click.option("--secret", "secrets", multiple=True, metavar="NAME=FILE", help="A secret setting, read from a file.")
 @click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 @common
 def command(
-    folder: Path, settings: tuple[str, ...], secrets: tuple[str, ...], stop_first: bool, dry_run: bool, out: Output
+    folder: Path,
+    settings: tuple[str, ...],
+    house: Path | None,
+    secrets: tuple[str, ...],
+    stop_first: bool,
+    dry_run: bool,
+    out: Output,
 ) -> None:
-    """Change settings of the server in FOLDER, by our names for them (rhizon game show GAME lists them).
+    """Change settings of the server in FOLDER, by our names for them (rhizon settings FOLDER lists them).
 
     They are written into the server's own files, whose other lines stay as they are, and no update changes them again.
     """
@@ -43,6 +52,7 @@ def command(
             pairs(settings, "rhizon set"),
             secret_values(secrets),
             reporter,
+            house=house,
             stop_first=stop_first,
             dry_run=dry_run,
         )
@@ -56,7 +66,10 @@ def _render(to: "Console", done: "SettingsSet", folder: Path) -> None:
     changed = "nothing to change" if nothing else "this is what would change" if done.planned else "set"
     verdict(to, f"{done.name}: {changed}")
     for one in done.settings:
-        say(to, value_text(one))
+        if one.before != one.after:
+            say(to, value_text(one))
+    if done.unknown:
+        say(to, f"this game has no {', '.join(done.unknown)}")
     for name in done.secrets:
         say(to, f"{name}: a new one")
     show_diffs(to, done.diffs)

@@ -17,14 +17,18 @@ STEP_MIB = 32
 
 
 class HostMemory(msgspec.Struct, frozen=True, kw_only=True):
-    """MiB: what the host has (its control group's limit where that is lower) and what others were granted."""
+    """MiB: what the host has (its control group's limit where that is lower), what others were granted, and what a
+    person wants to be left to the machine."""
 
     total_mib: int
     granted_mib: int = 0
+    wanted_reserve_mib: int | None = None
 
     @property
     def reserve_mib(self) -> int:
         """What is left to the system."""
+        if self.wanted_reserve_mib is not None:
+            return self.wanted_reserve_mib
         return min(max(self.total_mib // RESERVE_SHARE, LEAST_RESERVE_MIB), MOST_RESERVE_MIB)
 
     @property

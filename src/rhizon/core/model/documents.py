@@ -4,7 +4,20 @@ from typing import Any, Literal, NamedTuple, TypeVar
 
 import msgspec
 
-from rhizon.core.model import backup, catalog, contentlist, credentials, game, instance, kept, lock, pack, tree
+from rhizon.core.model import (
+    backup,
+    catalog,
+    contentlist,
+    credentials,
+    game,
+    host,
+    house,
+    instance,
+    kept,
+    lock,
+    pack,
+    tree,
+)
 from rhizon.core.model.base import Strict, schema_hook
 from rhizon.core.model.decode import decode_json, decode_toml
 
@@ -36,6 +49,8 @@ DOCUMENTS = (
     Document("instance", instance.Instance, "toml", "instance file"),
     Document("kept", kept.KeptState, "json", "kept state"),
     Document("backup", backup.Backup, "json", "backup"),
+    Document("host", host.HostLimits, "toml", "host file"),
+    Document("house", house.HouseStandard, "toml", "house standard"),
     Document("credentials", credentials.CredentialsFile, "toml", "credentials file"),
     Document("backups", backup.BackupLinks, "json", "backup record"),
 )

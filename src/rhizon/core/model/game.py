@@ -133,6 +133,19 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
             return f" from {self.least} to {self.most}"
         return ""
 
+    @property
+    def allowed(self) -> str:
+        """What may be set, in words."""
+        match self.type:
+            case "flag":
+                return "yes or no"
+            case "integer":
+                return f"a whole number{self._span()}"
+            case "choice":
+                return ", ".join(self.choices)
+            case _:
+                return "one line of text"
+
     def native(self, value: str | int | bool) -> str | int | bool:
         """How the server's own file says ``value``: by the definition's words, else as it is."""
         word = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
@@ -140,12 +153,16 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
 
 
 class PortDefinition(Strict, frozen=True, kw_only=True):
-    """A port that the server opens, and every place that must hold its number."""
+    """A port that the server opens, and every place that must hold its number. With ``count`` the server takes that
+    many numbers in a row; with ``offset_of`` it counts on from another role's number, and nobody chooses it."""
 
     role: Id
-    protocols: tuple[Protocol, ...]
+    protocols: Annotated[tuple[Protocol, ...], msgspec.Meta(min_length=1)]
     default: Port
     store: tuple[Stored, ...]
+    count: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 1
+    offset_of: Id | None = None
+    offset: Annotated[int, msgspec.Meta(ge=-10000, le=10000)] = 0
 
 
 class FieldRule(Strict, frozen=True, kw_only=True):
@@ -379,6 +396,12 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         roles = [port.role for port in self.ports]
         if len(set(roles)) != len(roles):
             raise ValueError("ports: two ports have the same role")
+        leaders = [port.role for port in self.ports if port.offset_of is None]
+        for port in self.ports:
+            if port.offset_of is not None and port.offset_of not in leaders:
+                raise ValueError(f"ports: {port.role}: {port.offset_of!r} is no role with a number of its own")
+            if port.offset_of is not None and port.offset == 0:
+                raise ValueError(f"ports: {port.role}: an offset other than 0 is needed")
         if len(set(self.versions)) != len(self.versions):
             raise ValueError("versions: one is written twice")
         if self.world.name_setting not in self.settings:

@@ -3,11 +3,11 @@
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.errors import InputError
-from rhizon.core.model.game import GameDefinition, Stored
+from rhizon.core.model.game import GameDefinition, SettingDefinition, Stored
 from rhizon.core.names import near
-from rhizon.core.settings.dialects import Scalar
+from rhizon.core.settings.dialects import Dialect, Scalar
 
-__all__ = ["NativeEdits", "check_secrets", "checked_settings", "edit_lines", "edits_for"]
+__all__ = ["NativeEdits", "check_secrets", "checked_settings", "edit_lines", "edits_for", "from_native"]
 
 # file -> (dialect, key -> value)
 NativeEdits = dict[str, tuple[str, dict[str, Scalar]]]
@@ -82,6 +82,21 @@ def edits_for(
         for place in places.get(role, ()):
             put(place, number)
     return edits
+
+
+def from_native(definition: SettingDefinition, dialect: Dialect, text: str) -> Scalar:
+    """What a native value means in our words; the text itself where it is none that the definition knows."""
+    for ours, theirs in definition.words.items():
+        if theirs == text.strip():
+            return definition.checked(ours)
+    if definition.type == "flag":
+        spelt = {dialect.spell(True).lower(): True, dialect.spell(False).lower(): False}
+        if text.strip().lower() in spelt:
+            return spelt[text.strip().lower()]
+    try:
+        return definition.checked(text)
+    except ValueError:
+        return text
 
 
 def edit_lines(data: bytes, names: Iterable[str]) -> bytes:
