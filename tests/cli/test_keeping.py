@@ -149,10 +149,24 @@ class Keeping(Case):
             refused = self.done("provision", PACK, "e", "--catalog", CATALOG, *more, code=1)
             self.assertEqual(refused["code"], code)
             self.assertFalse((self.folder / "e").exists())
+        self.memory()
         shutil.move(self.home, self.folder / "moved")
         told = self.rhizon("host", "--json").json
         self.assertEqual([one["code"] for one in told["findings"]], ["instance-gone"])
         self.assertEqual(self.done("host")["instances"], [])
+
+    def memory(self) -> None:
+        """The runs of this instance were measured by the runtime's own log."""
+        shown = self.done("memory", "d", "--measured", "--plot", "heap.png", "--players", 20)
+        self.assertGreater(shown["measured"]["events"], 1)
+        self.assertFalse(shown["enough"])
+        self.assertEqual((shown["fit"], shown["recommended_mib"], shown["players"]), ("fits", 384, 20))
+        self.assertTrue((self.folder / "heap.png").read_bytes().startswith(b"\x89PNG"))
+        self.assertIn(["-Xmx384m", "the most heap that it may take"], shown["flags"])
+        guessed = self.rhizon("memory", PACK, "--catalog", CATALOG, "--players", 4000)
+        self.assertEqual(guessed.code, 1)
+        self.assertIn("does not fit this machine", guessed.out)
+        self.assertEqual(self.done("memory", PACK, "--measured", code=1)["code"], "nothing-measured")
 
     def test_repair(self) -> None:
         before = tree(self.home)

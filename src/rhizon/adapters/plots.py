@@ -2,11 +2,13 @@
 
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Any
 
 from rhizon.adapters.files import translated
+from rhizon.core.allocate.measured import GcEvent
 from rhizon.core.errors import StateError
 
-__all__ = ["heat_map"]
+__all__ = ["heap_plot", "heat_map"]
 
 # Blue, sand and grey differ in lightness too, so that they are told apart without colours.
 COLOURS = ("#d9d9d9", "#f2c14e", "#1f6f8b")
@@ -17,17 +19,10 @@ def heat_map(
     file: Path, title: str, rows: Sequence[str], columns: Sequence[str], values: Sequence[Sequence[int]]
 ) -> None:
     """Writes a picture of 0 (no), 1 (nearly) and 2 (fits); its size grows with what it shows."""
-    try:
-        import matplotlib
+    pyplot = _pyplot()
+    from matplotlib.colors import ListedColormap
+    from matplotlib.patches import Patch
 
-        matplotlib.use("Agg")
-        from matplotlib import pyplot
-        from matplotlib.colors import ListedColormap
-        from matplotlib.patches import Patch
-    except ImportError:
-        raise StateError(
-            "no-matplotlib", "a plot needs Matplotlib", hint="Install it: pip install 'rhizon[plot]'"
-        ) from None
     width = min(max(7.0, 2.6 + 0.24 * len(columns)), 40)
     height = min(max(3.0, 2.2 + 0.34 * len(rows)), 40)
     figure, axes = pyplot.subplots(figsize=(width, height), layout="constrained")
@@ -49,3 +44,50 @@ def heat_map(
     with translated("write the plot", file):
         figure.savefig(file, dpi=120)
     pyplot.close(figure)
+
+
+def heap_plot(
+    file: Path, title: str, runs: Sequence[Sequence[GcEvent]], granted: int, recommended: int, guessed: int
+) -> None:
+    """Heap after every collection of the last run, with what was granted, what is recommended and what was guessed."""
+    pyplot = _pyplot()
+    figure, axes = pyplot.subplots(figsize=(9.6, 5.4), layout="constrained")
+    run = next(one for one in reversed(runs) if one)
+    unit, scale = ("minutes", 60) if run[-1].at > 300 else ("seconds", 1)
+    times = [event.at / scale for event in run]
+    axes.plot(times, [event.before_mib for event in run], color="#d9d9d9", linewidth=1, label="before a collection")
+    axes.plot(times, [event.after_mib for event in run], color="#1f6f8b", linewidth=1.2, label="after it")
+    full = [event for event in run if event.thorough]
+    axes.scatter(
+        [event.at / scale for event in full], [event.after_mib for event in full], color="#123c4a", s=26, zorder=3,
+        label="after a thorough one: what is alive",
+    )  # fmt: skip
+    lines = ((granted, "granted", "-", "#444444"), (recommended, "recommended", "--", "#c0392b"),
+             (guessed, "guessed before it ran", ":", "#b7811a"))  # fmt: skip
+    for mib, label, style, colour in lines:
+        if mib:
+            axes.axhline(mib, linestyle=style, color=colour, linewidth=1.4, label=f"{label}: {mib} MiB")
+    axes.set_xlabel(f"{unit} since the start")
+    axes.set_xlim(left=0)
+    axes.set_ylabel("heap, MiB")
+    axes.set_ylim(bottom=0)
+    axes.set_title(f"{title}: heap in its last measured run", loc="left", fontsize=11)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    figure.legend(loc="outside lower left", ncols=3, frameon=False, fontsize=9)
+    with translated("write the plot", file):
+        figure.savefig(file, dpi=120)
+    pyplot.close(figure)
+
+
+def _pyplot() -> Any:
+    try:
+        import matplotlib
+
+        matplotlib.use("Agg")
+        from matplotlib import pyplot
+    except ImportError:
+        raise StateError(
+            "no-matplotlib", "a plot needs Matplotlib", hint="Install it: pip install 'rhizon[plot]'"
+        ) from None
+    return pyplot

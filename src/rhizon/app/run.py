@@ -10,7 +10,9 @@ import msgspec
 from rhizon.adapters.console import ConsolePort
 from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
+from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.processes import holder_of
+from rhizon.adapters.transact import RHIZON
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
 from rhizon.app.ports import every_number, protocols_of
@@ -59,8 +61,14 @@ def run(
         game = host.game_of(instance)
         _can_start(home, game, instance)
         lock = home.lock()
+        make_room(home.own)
         command = start_command(
-            game, lock.target.loader, instance.runtime, instance.heap_mib, path_separator=os.pathsep
+            game,
+            lock.target.loader,
+            instance.runtime,
+            instance.heap_mib,
+            path_separator=os.pathsep,
+            measured=f"{RHIZON}/{MEASURED}",
         )
         reporter.step(f"starting {instance.name}")
         server = RunningServer(command, home.folder, game, reporter)
@@ -75,7 +83,9 @@ def run(
         with server:
             ready = server.until_ready(wait, stop_asked)
             reporter.done(f"ready after {ready:.1f} s")
+            samples = Samples(home.own, server.process.pid)
             while not server.process.over:
+                samples.tick()
                 if stop_asked() or tick(server) == "stop":
                     reporter.step("stopping")
                     code = server.stop()

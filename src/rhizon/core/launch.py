@@ -35,11 +35,15 @@ def start_command(
     *,
     path_separator: str,
     program: str | None = None,
+    measured: str | None = None,
 ) -> tuple[str, ...]:
-    """The arguments that start the server in its folder; without a loader, the bare server."""
+    """The arguments that start the server in its folder; without a loader, the bare server. ``measured`` is the folder
+    there that the runtime writes logs of its memory into."""
     command = game.loaders[loader].command if loader is not None else game.command
     family = FAMILIES.get(game.runtime.family)
     flags = family.flags(runtime.major, heap_mib) if family and runtime else ()
+    if measured is not None and family and runtime:
+        flags += family.measuring(runtime.major, measured)
     path = program or (runtime.program if runtime else "")
     return fill(command, {"runtime": path, "path_separator": path_separator}, {"runtime_flags": flags})
 

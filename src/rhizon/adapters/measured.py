@@ -1,0 +1,90 @@
+"""What runs leave behind to be measured by: collector logs and samples of the process, in ``.rhizon/measured/``."""
+
+import contextlib
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from rhizon.adapters.files import translated
+from rhizon.core.allocate.measured import GcEvent, read_gc_log
+
+__all__ = ["MEASURED", "Samples", "gc_runs", "make_room", "peak_memory", "trend"]
+
+MEASURED = "measured"
+MOST_RUNS = 8
+SAMPLE_SECONDS = 5.0
+LARGEST_LOG = 64 << 20
+
+
+class Samples:
+    """Writes the memory of a process down every few seconds: seconds since the start, resident MiB, threads."""
+
+    def __init__(self, own: Path, pid: int) -> None:
+        import psutil
+
+        self._folder = own / MEASURED
+        self._begun = time.monotonic()
+        self._next = 0.0
+        self._process: psutil.Process | None = None
+        with contextlib.suppress(psutil.Error):
+            self._process = psutil.Process(pid)
+        self._path = self._folder / f"process-{time.strftime('%Y-%m-%d_%H-%M-%S')}.csv"
+
+    def tick(self) -> None:
+        """Takes a sample where one is due. What cannot be written is not measured: the server matters more."""
+        import psutil
+
+        seconds = time.monotonic() - self._begun
+        if seconds < self._next or self._process is None:
+            return
+        self._next = seconds + SAMPLE_SECONDS
+        with contextlib.suppress(psutil.Error, OSError):
+            facts = self._process.memory_info()
+            with self._path.open("a", encoding="ascii") as file:
+                file.write(f"{seconds:.1f},{facts.rss / (1 << 20):.1f},{self._process.num_threads()}\n")
+
+
+def make_room(own: Path) -> None:
+    """The folder, with the newest few runs in it."""
+    folder = own / MEASURED
+    with translated("make room for measurements", folder):
+        folder.mkdir(exist_ok=True)
+        for kind in ("gc-*.log*", "process-*.csv"):
+            for old in sorted(folder.glob(kind), key=lambda one: one.stat().st_mtime)[: -MOST_RUNS + 1]:
+                old.unlink(missing_ok=True)
+
+
+def gc_runs(own: Path) -> list[list[GcEvent]]:
+    """The collections of each run that was measured, oldest run first."""
+    files = sorted((own / MEASURED).glob("gc-*.log"))
+    return [read_gc_log(_lines(file)) for file in files]
+
+
+def _lines(file: Path) -> Iterator[str]:
+    with file.open(encoding="utf-8", errors="replace") as log:
+        yield from log.read(LARGEST_LOG).splitlines()
+
+
+def peak_memory(own: Path) -> float | None:
+    """The most resident memory of any measured run, in MiB."""
+    most = None
+    for file in sorted((own / MEASURED).glob("process-*.csv")):
+        for line in _lines(file):
+            parts = line.split(",")
+            with contextlib.suppress(ValueError, IndexError):
+                most = max(most or 0.0, float(parts[1]))
+    return most
+
+
+def trend(points: tuple[tuple[float, float], ...]) -> tuple[float, float, float] | None:
+    """How what is alive grows, in MiB an hour, with the ends of its 95 % interval: Theil-Sen, which a few odd points
+    do not move (H. Theil 1950; P. K. Sen 1968). None for fewer than eight points or where SciPy is not installed."""
+    if len(points) < 8:
+        return None
+    try:
+        from scipy import stats
+    except ImportError:
+        return None
+    times, values = zip(*points, strict=True)
+    found = stats.theilslopes(values, times, 0.95)
+    return (float(found.slope) * 3600, float(found.low_slope) * 3600, float(found.high_slope) * 3600)

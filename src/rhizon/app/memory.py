@@ -1,0 +1,156 @@
+"""How much memory a server gets and why, before it ever ran and from what its runs have shown."""
+
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.measured import gc_runs, peak_memory, trend
+from rhizon.adapters.plots import heap_plot
+from rhizon.app.context import Host, open_ledger
+from rhizon.app.reporter import Reporter
+from rhizon.app.returning import needed_whole
+from rhizon.app.solving import catalogs_for, solve_source
+from rhizon.app.sources import read_any
+from rhizon.core.allocate.measured import HeapEvidence, advice, evidence
+from rhizon.core.allocate.memory import MemoryBudget, budget
+from rhizon.core.errors import StateError
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lock import Lock
+from rhizon.core.runtimes import FAMILIES
+
+__all__ = ["MemoryAdvice", "memory_advice"]
+
+Fit = Literal["fits", "tight", "does not fit"]
+TIGHT_SHARE = 0.85
+ENOUGH_EVENTS = 20  # of collections, and of a run, before what was measured counts more than the guess
+ENOUGH_SECONDS = 600
+
+
+class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
+    """MiB. ``budget`` is what the parts add up to; ``lowest``, ``recommended`` and ``highest`` are heap: the least that
+    makes sense, what to take, the most that still helps. ``measured`` and ``growth`` (MiB an hour, with its interval)
+    are from past runs, ``enough`` says whether they count; ``resident`` is the most that the process ever took."""
+
+    name: str
+    game: str
+    players: int
+    budget: MemoryBudget
+    granted_mib: int | None
+    lowest_mib: int
+    recommended_mib: int
+    highest_mib: int
+    total_mib: int
+    reserve_mib: int
+    others_mib: int
+    free_mib: int
+    fit: Fit
+    instead: str
+    flags: tuple[tuple[str, str], ...]
+    measured: HeapEvidence | None
+    enough: bool
+    growth: tuple[float, float, float] | None
+    resident_mib: float | None
+    plot: str | None
+
+
+def memory_advice(
+    host: Host,
+    path: Path,
+    reporter: Reporter,
+    *,
+    players: int | None,
+    catalogs: tuple[str, ...],
+    measured: bool,
+    plot: Path | None,
+    reserve_mib: int | None,
+) -> MemoryAdvice:
+    """For an instance, or for a list or pack that is solved for it. Raises :class:`StateError` (nothing was measured
+    yet, no Matplotlib) and what solving raises."""
+    home = InstanceFolder(path)
+    if home.is_ours:
+        state = needed_whole(home)
+        name, lock, settings = state.instance.name, state.lock, dict(state.instance.settings)
+        game = host.game_of(state.instance)
+        granted: int | None = state.instance.heap_mib
+    else:
+        source = read_any(host, path, None, reporter)
+        game = host.games(source.beside).get(source.game)
+        shelf = catalogs_for(host, source, game, catalogs, reporter)
+        lock = solve_source(source, game, shelf, host, reporter).solution.lock
+        name, settings, granted = source.name, dict(source.settings), None
+    if players is not None:
+        settings["max_players"] = players
+    made = budget(game, lock.releases, settings, lock.pack_memory)
+    lowest, recommended, highest = _by_model(game, lock, settings, made)
+    seen = growth = resident = drawn = None
+    enough = False
+    if measured:
+        seen = evidence(gc_runs(home.own)) if home.is_ours else None
+        if seen is None:
+            raise StateError(
+                "nothing-measured",
+                f"no run of {name} was measured yet",
+                hint="Runs that rhizon run starts are measured; Java 9 or newer writes the log that is read.",
+            )
+        growth, resident = trend(seen.live), peak_memory(home.own)
+        enough = seen.events >= ENOUGH_EVENTS and seen.seconds >= ENOUGH_SECONDS
+        if enough:
+            lowest, recommended, highest = advice(seen.live_mib, game.memory.least_mib)
+        if plot is not None:
+            heap_plot(plot, name, gc_runs(home.own), granted or 0, recommended, made.heap_mib)
+            drawn = str(plot)
+    with open_ledger(host) as ledger:
+        others = sum(one.memory_mib for one in ledger.entries() if one.folder != str(home.folder))
+    room = host.memory(others)
+    reserve = reserve_mib if reserve_mib is not None else room.reserve_mib
+    free = max(room.total_mib - reserve - others, 0)
+    fit, instead = _fit(free, lowest, recommended, made.outside_heap_mib)
+    family, runtime = FAMILIES.get(game.runtime.family), lock.target.runtime_major
+    return MemoryAdvice(
+        name=name,
+        game=game.title,
+        players=int(settings.get("max_players", _default(game, "max_players"))),
+        budget=made,
+        granted_mib=granted,
+        lowest_mib=lowest,
+        recommended_mib=recommended,
+        highest_mib=highest,
+        total_mib=room.total_mib,
+        reserve_mib=reserve,
+        others_mib=others,
+        free_mib=free,
+        fit=fit,
+        instead=instead,
+        flags=family.explained(runtime, recommended) if family is not None else (),
+        measured=seen,
+        enough=enough,
+        growth=growth,
+        resident_mib=resident,
+        plot=drawn,
+    )
+
+
+def _default(game: GameDefinition, name: str) -> str | int | bool:
+    return game.settings[name].default if name in game.settings else 0
+
+
+def _by_model(
+    game: GameDefinition, lock: Lock, settings: dict[str, str | int | bool], made: MemoryBudget
+) -> tuple[int, int, int]:
+    """Without players at the least, as budgeted, and twice that at the most."""
+    empty = budget(game, lock.releases, {**settings, "max_players": 0}).heap_mib
+    least = lock.pack_memory.least_mib if lock.pack_memory is not None else 0
+    return min(max(empty, least, game.memory.least_mib), made.heap_mib), made.heap_mib, made.heap_mib * 2
+
+
+def _fit(free: int, lowest: int, recommended: int, outside: int) -> tuple[Fit, str]:
+    if recommended + outside <= free * TIGHT_SHARE:
+        return "fits", ""
+    if recommended + outside <= free:
+        return "tight", "It takes nearly all that is left: grant no other server on this machine."
+    if lowest + outside <= free:
+        heap = free - outside
+        return "tight", f"{heap} MiB of heap is what this machine can give: --memory {heap}, with fewer players."
+    return "does not fit", "Fewer players, a smaller world or less content; or stop another server (rhizon list)."

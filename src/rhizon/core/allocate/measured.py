@@ -1,0 +1,112 @@
+"""What past runs say of the memory that a server needs.
+
+The Java log is that of unified logging (JEP 158, ``-Xlog:gc``). What a young collection leaves may still be garbage;
+what is really alive is what a full collection, a remark or the lowest of many collections leaves.
+"""
+
+import re
+from collections.abc import Iterable, Sequence
+
+import msgspec
+
+__all__ = ["GcEvent", "HeapEvidence", "advice", "evidence", "read_gc_log"]
+
+_EVENT = re.compile(
+    r"^\[(?P<at>[\d.,]+)s\]\[\w+\]\[gc *\] GC\(\d+\) (?P<what>Pause .+?) "
+    r"(?P<before>\d+)(?P<unit>[KMG])->(?P<after>\d+)(?P=unit)\((?P<capacity>\d+)(?P=unit)\) (?P<ms>[\d.,]+)ms$"
+)
+_MIB = {"K": 1 / 1024, "M": 1.0, "G": 1024.0}
+_THOROUGH = ("Pause Full", "Pause Remark", "Pause Cleanup")
+WINDOW = 12  # young collections of which the lowest counts
+STEP_MIB = 32
+
+
+class GcEvent(msgspec.Struct, frozen=True, kw_only=True):
+    """A collection: seconds since the start, MiB of heap before and after it and in all, how long everything stood
+    still in milliseconds, and whether it looked at everything."""
+
+    at: float
+    before_mib: float
+    after_mib: float
+    capacity_mib: float
+    pause_ms: float
+    thorough: bool
+
+
+class HeapEvidence(msgspec.Struct, frozen=True, kw_only=True):
+    """What some runs show. ``live`` are (seconds, MiB) of what was alive; ``live_mib`` is the most of it in the later
+    half of a run, ``peak_mib`` the most heap before a collection, ``share`` the part of the time in pauses."""
+
+    events: int
+    seconds: float
+    live: tuple[tuple[float, float], ...]
+    live_mib: float
+    peak_mib: float
+    longest_pause_ms: float
+    median_pause_ms: float
+    share: float
+
+
+def read_gc_log(lines: Iterable[str]) -> list[GcEvent]:
+    """Every pause with its heap; other lines are passed over. The tag column is padded to a width that grows."""
+    events = []
+    for line in lines:
+        match = _EVENT.match(line.rstrip())
+        if match is None:
+            continue
+        scale = _MIB[match["unit"]]
+        events.append(
+            GcEvent(
+                at=float(match["at"].replace(",", ".")),
+                before_mib=int(match["before"]) * scale,
+                after_mib=int(match["after"]) * scale,
+                capacity_mib=int(match["capacity"]) * scale,
+                pause_ms=float(match["ms"].replace(",", ".")),
+                thorough=match["what"].startswith(_THOROUGH),
+            )
+        )
+    return events
+
+
+def evidence(runs: Sequence[Sequence[GcEvent]]) -> HeapEvidence | None:
+    """All runs together; None where no collection was seen."""
+    runs = [run for run in runs if run]
+    if not runs:
+        return None
+    every = [event for run in runs for event in run]
+    live = [point for run in runs for point in _live(run)]
+    late = [mib for run in runs for at, mib in _live(run) if at >= run[-1].at / 2]
+    pauses = sorted(event.pause_ms for event in every)
+    seconds = sum(run[-1].at for run in runs)
+    return HeapEvidence(
+        events=len(every),
+        seconds=round(seconds, 1),
+        live=tuple(live),
+        live_mib=round(max(late or [mib for _, mib in live]), 1),
+        peak_mib=round(max(event.before_mib for event in every), 1),
+        longest_pause_ms=pauses[-1],
+        median_pause_ms=pauses[len(pauses) // 2],
+        share=round(sum(pauses) / 1000 / max(seconds, 0.001), 4),
+    )
+
+
+def _live(run: Sequence[GcEvent]) -> list[tuple[float, float]]:
+    """What was alive and when: after every thorough collection, or the lowest of some in a row where there is none."""
+    thorough = [(event.at, event.after_mib) for event in run if event.thorough]
+    if len(thorough) >= 2:
+        return thorough
+    blocks = [run[begin : begin + WINDOW] for begin in range(0, len(run), WINDOW)]
+    return thorough + [(block[-1].at, min(event.after_mib for event in block)) for block in blocks]
+
+
+def advice(live_mib: float, least_mib: int) -> tuple[int, int, int]:
+    """Heap in MiB: the lowest that makes sense, the one to take, and the highest that still helps, for what is alive.
+
+    A collector works well with two to four times what is alive and hardly better with more (C. Hunt, B. John: Java
+    Performance, 2011, chapter 7); below one and a half times it collects most of the time.
+    """
+
+    def rounded(mib: float) -> int:
+        return max(-int(-mib // STEP_MIB) * STEP_MIB, least_mib)
+
+    return rounded(live_mib * 1.5), rounded(live_mib * 2.5), rounded(live_mib * 4)
