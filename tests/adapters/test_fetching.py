@@ -190,9 +190,10 @@ class Fetching(Case):
         self.assertEqual([headers.get("range") for _, headers in asked], ["bytes=17-", None])
 
     def test_two_commands_at_once_do_not_write_into_one_file(self) -> None:
+        patient = {"network": Network(limits=QUICK._replace(stall_seconds=20))}
         store = Store(self.folder / "store")
         with odd_server(lambda h: (time.sleep(0.2), h.send(200, BODY))) as (url, _):  # type: ignore[arg-type, return-value]
-            threads = [threading.Thread(target=self.fetch, args=(url, store)) for _ in range(3)]
+            threads = [threading.Thread(target=self.fetch, args=(url, store), kwargs=patient) for _ in range(3)]
             for one in threads:
                 one.start()
             for one in threads:
