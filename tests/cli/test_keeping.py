@@ -5,6 +5,7 @@ import os
 import re
 import shutil
 import subprocess
+import tempfile
 import unittest
 from pathlib import Path
 from typing import Any
@@ -33,11 +34,28 @@ def tree(folder: Path, *, world: bool = True) -> dict[str, bytes]:
 
 @unittest.skipUnless(java17(), "there is no Java 17 on this machine")
 class Keeping(Case):
+    shared: Path
+    made = False
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        folder = tempfile.TemporaryDirectory(prefix="rhizon-test-")
+        cls.addClassCleanup(folder.cleanup)
+        cls.shared = Path(folder.name)
+
     def setUp(self) -> None:
-        super().setUp()
+        """A server that has run once, made once for all tests: each gets it back at the same place."""
+        self.folder = self.shared / "work"
         self.home = self.folder / "d"
-        self.done("provision", PACK, "d", "--catalog", CATALOG, "--accept-licence", "--set", "address=127.0.0.1")
-        self.done("run", "d", "--trial")
+        shutil.rmtree(self.folder, ignore_errors=True)
+        if not Keeping.made:
+            self.folder.mkdir()
+            self.done("provision", PACK, "d", "--catalog", CATALOG, "--accept-licence", "--set", "address=127.0.0.1")
+            self.done("run", "d", "--trial")
+            subprocess.run(["cp", "-a", str(self.folder), str(self.shared / "base")], check=True)
+            Keeping.made = True
+        else:
+            subprocess.run(["cp", "-a", str(self.shared / "base"), str(self.folder)], check=True)
 
     def done(self, *arguments: object, code: int = 0) -> Any:
         done = self.rhizon(*arguments, "--json")
