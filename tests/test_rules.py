@@ -23,7 +23,21 @@ MAY_IMPORT = {
 }
 NO_IO_IN_CORE = {"os", "shutil", "socket", "subprocess", "time", "tempfile", "pathlib", "urllib", "http", "sqlite3"}
 # defined in a command group's module, or in a program of its own; nobody imports them
-SUBCOMMANDS = {"build", "serve", "show", "check", "list_", "main", "ask", "echo", "status", "verify", "prune"}
+SUBCOMMANDS = {
+    "build",
+    "serve",
+    "show",
+    "check",
+    "list_",
+    "main",
+    "ask",
+    "echo",
+    "status",
+    "verify",
+    "prune",
+    "new",
+    "try_",
+}
 MODULES = sorted(path for path in SRC.rglob("*/*.py"))
 
 

@@ -14,8 +14,10 @@ from cyclonedx.schema import SchemaVersion
 from cyclonedx.validation.json import JsonStrictValidator
 
 from rhizon.adapters.backups import Repository
+from rhizon.adapters.games import GAMES
 from tests.support import CATALOG, PACK, PROGRAM, Case, java17
 
+DEFINITION = GAMES / "tarnholt.game.toml"
 NEWER = PACK.with_name("marsh-evening-1.3")
 PASSING = ("answer.json", "backups.json", "busy", "last-run.log", "run-before.log")
 
@@ -172,6 +174,30 @@ class Keeping(Case):
         told = self.rhizon("host", "--json").json
         self.assertEqual([one["code"] for one in told["findings"]], ["instance-gone"])
         self.assertEqual(self.done("host")["instances"], [])
+
+    def test_a_definition_is_begun_and_tried_on_a_real_server(self) -> None:
+        self.done("game", "new", "drift-mill")
+        self.assertEqual(self.done("game", "new", "drift-mill", code=1)["code"], "file-in-the-way")
+        self.assertEqual(self.done("game", "new", "No Id", code=2)["code"], "usage")
+        checked = self.rhizon("game", "check", "drift-mill.game.toml", "--json").json["findings"]
+        self.assertEqual({one["severity"] for one in checked}, {"warning"})
+        self.assertEqual(len(self.done("game", "try", "drift-mill.game.toml", "--server", "d", code=1)["settings"]), 2)
+        log = self.home / ".rhizon/last-run.log"
+        archive = CATALOG / "archives/reedlight-2.1.0.jar"
+        tried = self.done("game", "try", DEFINITION, "--server", "d", "--log", log, "--archive", archive)
+        values = {one["name"]: (one["value"], one["trouble"]) for one in tried["settings"]}
+        self.assertEqual((values["difficulty"], values["max_players"]), (("brisk", ""), ("16", "")))
+        matches = {one["name"]: one["matches"] for one in tried["patterns"]}
+        self.assertEqual((matches["ready"], matches["content_done"], matches["failure: bad-setting"]), (1, 4, 0))
+        self.assertIn(("reedlight", "keelson"), [(one["values"].get("id"), one["loader"]) for one in tried["taken"]])
+        self.assertIn("keelson.Boot", tried["launch"]["keelson"])
+        settings = self.home / "marsh.properties"
+        settings.write_text(
+            settings.read_text().replace("berths = 16", "berths = many").replace("net.query", "net.ask")
+        )
+        odd = self.done("game", "try", DEFINITION, "--server", "d", code=1)
+        troubles = {one["name"] for one in (*odd["settings"], *odd["ports"]) if one["trouble"]}
+        self.assertEqual(troubles, {"max_players", "query"})
 
     def memory(self) -> None:
         """The runs of this instance were measured by the runtime's own log."""

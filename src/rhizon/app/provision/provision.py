@@ -205,7 +205,7 @@ class _Work:
                 subject=name,
                 what=f"{self._choice.source.label} asks for the world {wanted}; the server stays in "
                 f"{instance.settings.get(name)}",
-                remedy=f"To change worlds: rhizon set DIR {name}={wanted}",
+                remedy=f"To change worlds: rhizon set {self._wishes.folder} {name}={wanted}",
             )
         ]
 

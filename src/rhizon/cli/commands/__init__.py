@@ -40,6 +40,6 @@ COMMANDS: dict[str, Command] = {
     "bom": Command("bom", "A bill of materials (CycloneDX) of what runs.", "Keep"),
     "store": Command("store", "The files that all servers of this machine share: status, verify, prune.", "Keep"),
     "catalog": Command("catalog", "Make a catalog from archives, or serve one over HTTP.", "Describe and publish"),
-    "game": Command("game", "Game definitions: list, show, check.", "Describe and publish"),
+    "game": Command("game", "Game definitions: list, show, new, check, try.", "Describe and publish"),
     "completion": Command("completion", "Shell completion: prints the lines for your shell.", "Describe and publish"),
 }

@@ -1,4 +1,4 @@
-"""``rhizon game list``, ``show`` and ``check``."""
+"""``rhizon game list``, ``show``, ``new``, ``check`` and ``try``."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,14 +10,15 @@ from rhizon.cli.output import Output, common, next_steps, say, show_findings, sh
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.core.model.game import GameDefinition
+    from rhizon.app.game_making import Tried
+    from rhizon.core.model.game import GameDefinition, SettingDefinition
 
 __all__ = ["command"]
 
 
 @click.group("game")
 def command() -> None:
-    """Game definitions: list, show, check."""
+    """Game definitions: list, show, new, check, try."""
 
 
 @command.command("list")
@@ -74,7 +75,13 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
     show_table(to, ("port", "protocols", "default", "written to"), ports, right=("default",))
     to.print()
     settings = [
-        (name, _allowed(one), "" if one.secret else _default(one.default), one.meaning, _places((one.store,)))
+        (
+            name,
+            "a secret" if one.secret else one.allowed,
+            "" if one.secret else _default(one.default),
+            one.meaning,
+            _places((one.store,)),
+        )
         for name, one in game.settings.items()
     ]
     show_table(to, ("setting", "allowed", "default", "meaning", "written to"), settings)
@@ -89,19 +96,8 @@ def _default(value: object) -> str:
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
 
-def _allowed(setting: object) -> str:
-    from rhizon.core.model.game import SettingDefinition
-
-    assert isinstance(setting, SettingDefinition)
-    match setting.type:
-        case "flag":
-            return "yes, no"
-        case "choice":
-            return ", ".join(setting.choices)
-        case "integer":
-            return f"{setting.least} to {setting.most}" if setting.least is not None else "whole number"
-        case _:
-            return "a secret" if setting.secret else "text"
+def _allowed(setting: "SettingDefinition") -> str:
+    return "a secret" if setting.secret else setting.allowed.removeprefix("a whole number from ")
 
 
 @command.command("check")
@@ -126,3 +122,68 @@ def check(file: Path, against: Path | None, out: Output) -> None:
         show_findings(to, checked.findings)
 
     out.result({"definition": checked, "taken": taken} if against is not None else checked, render, checked.findings)
+
+
+@command.command("new")
+@click.argument("ident", metavar="ID")
+@click.option("--to", type=click.Path(path_type=Path), default=Path(), metavar="DIR", help="Into that folder.")
+@common
+def new(ident: str, to: Path, out: Output) -> None:
+    """Write ID.game.toml: a commented definition to fill in for a game of your own."""
+    from rhizon.app.game_making import new_game
+
+    file = new_game(ident, to)
+
+    def render(console: "Console") -> None:
+        verdict(console, f"{file} is to be filled in")
+        check_it = ("rhizon", "game", "check", str(file))
+        try_it = ("rhizon", "game", "try", str(file), "--server", "FOLDER", "--log", "FILE")
+        next_steps(console, [(check_it, "what is wrong or missing"), (try_it, "what it finds in a real server")])
+
+    out.result({"file": str(file)}, render)
+
+
+@command.command("try")
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "--server", type=click.Path(path_type=Path), required=True, metavar="FOLDER", help="A real server's folder."
+)
+@click.option("--log", type=click.Path(path_type=Path), metavar="FILE", help="A log that it wrote.")
+@click.option("--archive", type=click.Path(path_type=Path), metavar="FILE", help="Content for it.")
+@common
+def try_(file: Path, server: Path, log: Path | None, archive: Path | None, out: Output) -> int:
+    """What the definition FILE finds in a real server: each setting and port with what stands there, each folder, the
+    launch line, which lines of a log each pattern matches, what an archive says. Nothing is changed."""
+    from rhizon.app.game_making import try_game
+
+    tried = try_game(file, server, log, archive)
+    out.result(tried, lambda to: _tried(to, tried))
+    return 1 if tried.trouble else 0
+
+
+def _tried(to: "Console", tried: "Tried") -> None:
+    odd = tried.trouble
+    verdict(
+        to,
+        f"{tried.title}: " + (f"{odd} things are not as the definition says" if odd else "all is found"),
+        good=not odd,
+    )
+    rows = [(one.name, one.value or "-", one.stored, one.trouble) for one in (*tried.settings, *tried.ports)]
+    show_table(to, ("setting or port", "there now", "stored in", "trouble"), rows)
+    to.print()
+    show_table(to, ("what", "path", "there"), [(one.what, one.path, _yes(one.there)) for one in tried.places])
+    to.print()
+    for name, words in tried.launch.items():
+        say(to, f"{name} starts as: {' '.join(words)}")
+    if tried.patterns:
+        to.print()
+        matched = [(one.name, str(one.matches), ", ".join(map(str, one.lines)), one.first) for one in tried.patterns]
+        show_table(to, ("pattern", "matches", "lines", "the first"), matched, right=("matches",))
+    for taken in tried.taken:
+        to.print()
+        say(to, f"{taken.loader}, from {taken.file}:" + (f" {taken.trouble}" if taken.trouble else ""))
+        show_table(to, ("field", "value"), [(name, value or "(nothing)") for name, value in taken.values.items()])
+
+
+def _yes(flag: bool) -> str:
+    return "yes" if flag else "no"
