@@ -77,7 +77,7 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
     settings = [
         (
             name,
-            "a secret" if one.secret else one.allowed,
+            _allowed(one),
             "" if one.secret else _default(one.default),
             one.meaning,
             _places((one.store,)),
