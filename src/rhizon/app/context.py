@@ -39,6 +39,7 @@ class Host:
         self.offline = offline
         self.store = Store(found.store)
         self._finder: Runtimes | None = None
+        self._games: dict[tuple[str, str], GameDefinition] = {}
         self._runtimes: dict[str, list[FoundRuntime]] = {}
 
     def games(self, beside: Path | None = None) -> Games:
@@ -65,8 +66,11 @@ class Host:
         return PortRoom(pool=parse_pool(self.limits.ports), passing=passing_ports())
 
     def game_of(self, instance: Instance) -> GameDefinition:
-        """The definition of an instance's game, found as when it was made."""
-        return self.games(Path(instance.source).parent).get(instance.game)
+        """The definition of an instance's game, found as when it was made; each is read once."""
+        key = (str(Path(instance.source).parent), instance.game)
+        if key not in self._games:
+            self._games[key] = self.games(Path(key[0])).get(instance.game)
+        return self._games[key]
 
     def open_catalogs(self, addresses: tuple[str, ...], beside: Path) -> Catalogs:
         """The catalogs there, with what this host knows of them and is to them. Raises RemoteError, InputError."""

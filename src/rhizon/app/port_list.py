@@ -8,7 +8,6 @@ from rhizon.adapters.host import local_addresses, passing_ports, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.ports import port_places
-from rhizon.app.returning import needed_whole
 from rhizon.core.allocate.rules import OpenPort, rules
 from rhizon.core.errors import RhizonError
 from rhizon.core.model.game import PortDefinition
@@ -76,9 +75,8 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
 
 
 def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
-    state = needed_whole(home)
-    instance = state.instance
-    places = port_places(host.game_of(instance), state.lock)
+    instance = home.instance()
+    places = port_places(host.game_of(instance), home.lock())
     lines = []
     for role, first in instance.ports.items():
         place = places.get(role)

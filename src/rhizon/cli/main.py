@@ -1,8 +1,10 @@
 """The entry point: finds the command, runs it, and is the one place that turns errors into text and exit codes."""
 
+import contextlib
 import gc
 import importlib
 import io
+import os
 import signal
 import sys
 from collections.abc import Sequence
@@ -122,7 +124,11 @@ def _run(given: list[str]) -> int:
         )
     from rhizon.cli.output import show_error
 
-    show_error(error, as_json="--json" in given)
+    try:
+        show_error(error, as_json="--json" in given)
+    except OSError:  # not even that can be written there: the exit code must do, and standard error if it can
+        with contextlib.suppress(OSError):
+            os.write(2, f"error: {error.message}\n".encode("utf-8", "replace"))
     return error.exit_code
 
 
@@ -133,6 +139,4 @@ def _terminated(_number: int, _frame: object) -> None:
 
 def _hush() -> None:
     """The reader of our output went away: nothing more is to be said, not even at exit."""
-    import os
-
     os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

@@ -1,5 +1,6 @@
 """Progress on standard error: a spinner where a person looks on, plain lines elsewhere."""
 
+import contextlib
 import sys
 from typing import TYPE_CHECKING
 
@@ -43,7 +44,8 @@ class ConsoleReporter(Reporter):
         if self._results and not self._quiet:
             from rich.text import Text
 
-            self._to.print(Text.assemble(("  ✓ ", "green"), plain(text)), soft_wrap=True)
+            with contextlib.suppress(OSError):  # what cannot be told is no reason to stop
+                self._to.print(Text.assemble(("  ✓ ", "green"), plain(text)), soft_wrap=True)
 
     def progress(self, text: str, part: float) -> None:
         if self._status is not None:
@@ -56,7 +58,8 @@ class ConsoleReporter(Reporter):
         if self._lines and not self._quiet:
             from rich.text import Text
 
-            self._log.print(Text(text, style="dim"), soft_wrap=True)
+            with contextlib.suppress(OSError):
+                self._log.print(Text(text, style="dim"), soft_wrap=True)
 
     def close(self) -> None:
         """Takes the spinner away and sets what was told apart from the answer that follows."""
