@@ -13,7 +13,7 @@ class Command(NamedTuple):
     section: str
 
 
-SECTIONS = ("Try it", "Choose", "Provision", "Run", "Keep", "Describe and publish")
+SECTIONS = ("Try it", "Choose", "Provision", "Settings, memory, ports", "Run", "Keep", "Describe and publish")
 
 COMMANDS: dict[str, Command] = {
     "demo": Command("demo", "The whole job on a made-up world, nothing else needed.", "Try it"),
@@ -24,8 +24,10 @@ COMMANDS: dict[str, Command] = {
     "runtimes": Command("runtimes", "The language runtimes on this machine, and who uses them.", "Choose"),
     "provision": Command("provision", "A server in a folder, from a list, a pack, a lock or archives.", "Provision"),
     "run": Command("run", "Start the server here, with its console; Ctrl-C stops it cleanly.", "Run"),
-    "settings": Command("settings", "Every setting of a server: value, meaning, where, who set it.", "Keep"),
-    "set": Command("set", "Change settings; the server's own files keep all else.", "Keep"),
+    "settings": Command(
+        "settings", "Every setting of a server: value, meaning, where, who set it.", "Settings, memory, ports"
+    ),
+    "set": Command("set", "Change settings; the server's own files keep all else.", "Settings, memory, ports"),
     "update": Command("update", "New releases, or a new version of the pack; your edits stay.", "Keep"),
     "undo": Command("undo", "Take back the last change, or go back to any kept state.", "Keep"),
     "backup": Command("backup", "Save world and settings, while the server runs too.", "Keep"),
@@ -33,9 +35,11 @@ COMMANDS: dict[str, Command] = {
     "repair": Command("repair", "Put back what was placed and is gone or changed.", "Keep"),
     "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
     "list": Command("list", "The servers of this machine.", "Keep"),
-    "memory": Command("memory", "How much memory a server needs, guessed and measured.", "Keep"),
-    "ports": Command("ports", "Who has which port, who listens, rules for firewall and router.", "Keep"),
-    "host": Command("host", "This machine: memory, cores, disk, limits, grants.", "Keep"),
+    "memory": Command("memory", "How much memory a server needs, guessed and measured.", "Settings, memory, ports"),
+    "ports": Command(
+        "ports", "Who has which port, who listens, rules for firewall and router.", "Settings, memory, ports"
+    ),
+    "host": Command("host", "This machine: memory, cores, disk, limits, grants.", "Settings, memory, ports"),
     "lock": Command("lock", "What a server is made of, to make the same again.", "Keep"),
     "bom": Command("bom", "A bill of materials (CycloneDX) of what runs.", "Keep"),
     "store": Command("store", "The files that all servers of this machine share: status, verify, prune.", "Keep"),
