@@ -116,7 +116,11 @@ class ConsoleClient:
             self._socket = socket.create_connection(("127.0.0.1", port), SECONDS)
         except OSError:
             raise _unheard() from None
-        _put(self._socket, {"token": token})
+        try:
+            _put(self._socket, {"token": token})
+        except OSError:
+            self._socket.close()
+            raise _unheard() from None
 
     def __enter__(self) -> "ConsoleClient":
         return self
@@ -125,8 +129,11 @@ class ConsoleClient:
         self._socket.close()
 
     def send(self, line: str) -> None:
-        """Types a line into the console."""
-        _put(self._socket, {"send": line})
+        """Types a line into the console. Raises :class:`StateError` when nobody hears it any more."""
+        try:
+            _put(self._socket, {"send": line})
+        except OSError:
+            raise _unheard() from None
 
     def hold(self, seconds: float) -> None:
         """Returns when the world is saved and left alone; it stays so until the connection ends.
@@ -134,8 +141,8 @@ class ConsoleClient:
         Raises :class:`StateError` when the server does not do it in that time.
         """
         self._socket.settimeout(seconds)
-        _put(self._socket, {"hold": True})
         try:
+            _put(self._socket, {"hold": True})
             answer = next(_lines(self._socket), {})
         except (OSError, ValueError):
             answer = {}
