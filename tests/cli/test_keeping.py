@@ -70,6 +70,7 @@ class Keeping(Case):
     def test_an_update_and_back_to_the_byte(self) -> None:
         (self.home / "config/heronwatch.properties").write_text("# mine\nwatch.minutes = 6\n")
         (self.home / "crew/greeting.txt").write_text("Ahoy!\n" + (self.home / "crew/greeting.txt").read_text())
+        (self.home / "crew/greeting.txt").chmod(0o664)
         (self.home / "mine.txt").write_text("not of Rhizon")
         before = tree(self.home)
         planned = self.done("update", "d", "--to", NEWER, "--dry-run")
@@ -100,6 +101,7 @@ class Keeping(Case):
             (self.home / "crew/greeting.txt").read_text().splitlines(),
             ["Ahoy!", "Welcome to the marsh. Mind the reeds.", "The eel stall is open until nine."],
         )
+        self.assertEqual((self.home / "crew/greeting.txt").stat().st_mode & 0o777, 0o664)
         self.assertEqual(tree(self.home / "marshes"), {k[8:]: v for k, v in before.items() if k.startswith("marshes/")})
         again = self.done("update", "d")
         self.assertEqual((self.actions(again), again["kept"], again["changes"]["releases"]), ({}, None, []))
@@ -143,6 +145,10 @@ class Keeping(Case):
         (self.home / "marsh.properties").write_bytes(broken)
         self.assertEqual(self.done("set", "d", "pvp=yes", code=1)["code"], "native-file-broken")
         self.assertEqual((self.home / "marsh.properties").read_bytes(), broken)
+        back = self.done("undo", "d")  # needs no understanding, and shows nothing that may be a secret
+        self.assertIn("sesame", (self.home / "marsh.properties").read_text())
+        self.assertNotIn("sesame", json.dumps(back))
+        self.assertIn("cannot be understood", json.dumps(back, ensure_ascii=False))
 
     def test_settings_ports_and_the_host(self) -> None:
         house = 'format = "rhizon-house/1"\n[settings]\nmax_players = 18\nanti_cheat = true\n'

@@ -2,10 +2,13 @@
 
 import unittest
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rhizon.app.settling import HIDDEN, shown_diff
 from rhizon.core.errors import InputError
+from rhizon.core.names import RelPath
 from rhizon.core.settings.apply import checked_settings, edit_lines, edits_for
 from rhizon.core.settings.dialects import DIALECTS
 from tests.support import TARNHOLT
@@ -48,6 +51,33 @@ class Properties(unittest.TestCase):
         except ValueError:
             return
         self.assertEqual(PROPERTIES.edit(data, values), data)
+
+
+# dialect, before, after: none of them tells the secret, whatever the file's name ends with
+SECRETS = (
+    ("properties", b"pass = sesame\nn = 1\n", b"pass = sesame2\nn = 2\n"),
+    ("ini", b"[a]\npass = sesame\nn = 1\n", b"[a]\npass = sesame2\nn = 2\n"),
+    ("json", b'{"pass": "sesame",\n "n": 1}', b'{"pass": "sesame2",\n "n": 2}'),
+    ("yaml", b"pass: sesame\nn: 1\n", b"pass: sesame2\nn: 2\n"),
+    ("xml", b"<a><pass>sesame</pass>\n<n>1</n></a>", b"<a><pass>sesame2</pass>\n<n>2</n></a>"),
+    ("json", b'{"pass": "sesame"', b'{"pass": "sesame2",\n "n": 2}'),
+)
+
+
+class Secrets(unittest.TestCase):
+    def test_a_diff_hides_them_in_every_dialect(self) -> None:
+        for dialect, before, after in SECRETS:
+            key = "a/pass" if dialect == "ini" else "pass"
+            stored = msgspec.structs.replace(
+                TARNHOLT.settings["password"].store, file=RelPath("harbour.cfg"), key=key, dialect=dialect
+            )
+            password = msgspec.structs.replace(TARNHOLT.settings["password"], store=stored)
+            game = msgspec.structs.replace(TARNHOLT, settings={**TARNHOLT.settings, "password": password})
+            with self.subTest(dialect=dialect, before=before):
+                lines = "\n".join(shown_diff(RelPath("harbour.cfg"), before, after, game).lines)
+                self.assertNotIn("sesame", lines)
+                self.assertIn(HIDDEN, lines)
+                self.assertRegex(lines, r"(?m)^\+.*2")
 
 
 class Apply(unittest.TestCase):

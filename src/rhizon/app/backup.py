@@ -13,7 +13,7 @@ from rhizon.adapters.console import ConsoleClient
 from rhizon.adapters.files import free_bytes, read_bytes, translated, write_atomic
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.changing import Whole, as_it_is, whole
+from rhizon.app.changing import Whole, as_it_is, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, started_elsewhere, stopped
 from rhizon.app.reporter import Reporter
@@ -101,7 +101,7 @@ def backup_id(home: InstanceFolder) -> BackupLinks:
 
 
 def back_up(
-    host: Host, folder: Path, reporter: Reporter, *, to: Path | None, keep: str | None, stop_first: bool, why: str = ""
+    host: Host, folder: Path, reporter: Reporter, *, to: Path | None, keep: str | None, stop_first: bool
 ) -> BackedUp:
     """Saves an instance into this host's backups or into the folder ``to``, then lets go of what ``keep`` (such as
     ``7d,4w,6m``) does not keep. The server may run: it is made to hold still where its definition says how.
@@ -118,16 +118,10 @@ def back_up(
     with entered(home, reporter):
         if stop_first:
             stopped(host, home, reporter, stop_first=True)
-        state = whole(home)
-        if state is None:
-            raise StateError(
-                "instance-damaged",
-                f"the instance in {home.folder} has lost its lock or inventory",
-                hint="Provision again from the same source: they are written anew; then back up.",
-            )
+        state = needed_whole(home)
         game = host.game_of(state.instance)
         repository = Repository((to or host.places.backups).absolute())
-        made = _make(home, game, state, repository, reporter, why or "by hand")
+        made = _make(home, game, state, repository, reporter, "by hand")
         if to is not None:
             _remember(home, made.id, repository.root)
         if rule is None:
@@ -172,7 +166,7 @@ def _make(
         with _calm(home, game) as calm:
             seen = tree_files(home.folder, game.world.folder)
             size = sum(real.stat().st_size for real in seen.files.values() if real.exists())
-            paths = settings_paths(home, game, (state.side,), state.inventory)
+            paths = settings_paths(home, game, state.side, state.inventory)
             _room_for(repository, size if before is None else max(size - before.size, 0))
             world, fresh, moved = repository.save(
                 seen.files,

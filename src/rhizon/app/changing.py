@@ -13,6 +13,8 @@ from rhizon.adapters.kept import KeptStates, state_name
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import apply
 from rhizon.app.settling import Side, settings_paths
+from rhizon.core.changes import Changes, changes_between
+from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
@@ -21,7 +23,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan
 
-__all__ = ["Whole", "as_it_is", "carry_out", "whole"]
+__all__ = ["Whole", "as_it_is", "between", "carry_out", "needed_whole", "whole"]
 
 
 class Whole(msgspec.Struct, frozen=True, kw_only=True):
@@ -42,6 +44,26 @@ def whole(home: InstanceFolder) -> Whole | None:
     if not (home.is_ours and home.has(LOCK) and home.has(INVENTORY)):
         return None
     return Whole(lock=home.lock(), instance=home.instance(), inventory=home.inventory())
+
+
+def needed_whole(home: InstanceFolder) -> Whole:
+    """The instance, which must be whole."""
+    state = whole(home.required())
+    if state is None:
+        raise StateError(
+            "instance-damaged",
+            f"the instance in {home.folder} has lost its lock or inventory",
+            hint="Provision again from the same source: they are written anew, and your worlds and edits stay.",
+        )
+    return state
+
+
+def between(before: Whole, after: Whole) -> Changes:
+    """What differs between two states of an instance."""
+    old, new = before.instance, after.instance
+    return changes_between(
+        before.lock, after.lock, (old.settings, new.settings), (old.ports, new.ports), (old.heap_mib, new.heap_mib)
+    )
 
 
 def carry_out(
@@ -116,7 +138,7 @@ def as_it_is(
         keep(RelPath(path), sha256, facts, settings=False)
         if RelPath(path) in touched or sha256 != owned.sha256:
             blobs[sha256] = RelPath(path)
-    for name in settings_paths(home, game, (before.side,), before.inventory):
+    for name in settings_paths(home, game, before.side, before.inventory):
         sha256, _ = hash_file(home.folder / name)
         keep(name, sha256, os.lstat(f"{root}/{name}"), settings=True)
         blobs[sha256] = name

@@ -6,7 +6,7 @@ import msgspec
 
 from rhizon.adapters.files import translated, write_atomic
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.returning import needed_whole
+from rhizon.app.changing import needed_whole
 from rhizon.core.bom import bill_of_materials
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.lock import Lock

@@ -8,9 +8,9 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.measured import gc_runs, peak_memory, trend
 from rhizon.adapters.plots import heap_plot
+from rhizon.app.changing import needed_whole
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.reporter import Reporter
-from rhizon.app.returning import needed_whole
 from rhizon.app.solving import catalogs_for, solve_source
 from rhizon.app.sources import read_any
 from rhizon.core.allocate.measured import HeapEvidence, advice, evidence

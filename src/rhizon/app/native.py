@@ -1,9 +1,8 @@
 """Reading and writing settings, ports, operators and the licence's answer in the server's own files."""
 
-import functools
-from collections.abc import Callable
-from pathlib import Path
-from typing import TypeVar
+import contextlib
+from collections.abc import Iterator
+from pathlib import Path, PurePath
 
 from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.core.errors import StateError
@@ -12,21 +11,19 @@ from rhizon.core.names import plain
 from rhizon.core.settings.apply import NativeEdits, edit_lines
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["answer_licence", "write_edits", "write_operators"]
-
-T = TypeVar("T")
+__all__ = ["answer_licence", "understood", "write_edits", "write_operators"]
 
 
-def _understood(path: Path, work: Callable[[bytes], T]) -> T:
-    """``work`` on the file's bytes (none where it is not there); a broken file is a :class:`StateError`."""
-    data = read_bytes(path, "settings file") if path.exists() else b""
+@contextlib.contextmanager
+def understood(path: PurePath | str) -> Iterator[None]:
+    """Turns the ValueError of a dialect inside into a :class:`StateError` that names the broken file."""
     try:
-        return work(data)
+        yield
     except ValueError as broken:
         raise StateError(
             "native-file-broken",
             f"{path} cannot be understood: {plain(str(broken), 200)}",
-            hint="Mend that file (nothing in it was changed), or delete it so that the server writes it anew.",
+            hint="Mend that file (nothing in it was changed), or delete it so that it is written anew.",
         ) from None
 
 
@@ -40,7 +37,8 @@ def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) 
         dialect, values = edits[name]
         path = folder / name
         before = read_bytes(path, "settings file") if path.exists() else None
-        after = _understood(path, functools.partial(DIALECTS[dialect].edit, changes=values))
+        with understood(path):
+            after = DIALECTS[dialect].edit(before or b"", values)
         present = path.stat().st_mode & 0o777 if before is not None else 0o644
         mode = 0o600 if name in secret_files else present
         if after != before or present != mode:

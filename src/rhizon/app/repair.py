@@ -6,12 +6,11 @@ import msgspec
 
 from rhizon.adapters.files import hash_present
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.changing import carry_out
+from rhizon.app.changing import carry_out, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
-from rhizon.app.returning import needed_whole
 from rhizon.core.launch import START_SCRIPTS
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, Step, WantedFile

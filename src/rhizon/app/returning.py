@@ -10,14 +10,15 @@ from rhizon.adapters.backups import Repository
 from rhizon.adapters.files import hash_present
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.backup import back_up_before
-from rhizon.app.changing import Whole, carry_out, whole
+from rhizon.app.changing import Whole, between, carry_out, needed_whole
 from rhizon.app.context import Host, open_ledger
+from rhizon.app.native import understood
 from rhizon.app.ports import every_number
 from rhizon.app.provision.hold import record
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import Told, native_edits, settings_paths, shown_diff
-from rhizon.core.changes import Changes, changes_between
+from rhizon.core.changes import Changes
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.backup import Backup, SavedFile
@@ -29,7 +30,7 @@ from rhizon.core.names import RelPath
 from rhizon.core.plan import Action, Plan, Step, WantedFile, Written
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["BytesOf", "Part", "Returned", "WorldCopy", "between", "go_back", "needed_whole", "plan_anew", "world_trees"]
+__all__ = ["BytesOf", "Part", "Returned", "WorldCopy", "go_back", "plan_anew", "world_trees"]
 
 # The bytes of a file of the state where the folder or the backup still has them.
 BytesOf = Callable[[str, KeptFile], bytes | None]
@@ -67,26 +68,6 @@ class _Return(NamedTuple):
     plan: Plan
     after: Whole
     diffs: tuple[Told, ...]
-
-
-def needed_whole(home: InstanceFolder) -> Whole:
-    """The instance, which must be whole."""
-    state = whole(home.required())
-    if state is None:
-        raise StateError(
-            "instance-damaged",
-            f"the instance in {home.folder} has lost its lock or inventory",
-            hint="Provision again from the same source: they are written anew, and your worlds and edits stay.",
-        )
-    return state
-
-
-def between(before: Whole, after: Whole) -> Changes:
-    """What differs between two states of an instance."""
-    old, new = before.instance, after.instance
-    return changes_between(
-        before.lock, after.lock, (old.settings, new.settings), (old.ports, new.ports), (old.heap_mib, new.heap_mib)
-    )
 
 
 def go_back(
@@ -215,7 +196,7 @@ def _plan(
         return _Return(Plan(steps=(), inventory=before.inventory), before, ())
     files = {RelPath(path): one for path, one in state.files.items() if part == "all" or one.settings}
     owned = before.inventory.files
-    mine = settings_paths(home, game, (before.side,), before.inventory)
+    mine = settings_paths(home, game, before.side, before.inventory)
     gone = {*map(RelPath, owned), *mine} - files.keys() if part == "all" else set()
     known = {path: (one.sha256, one.size) for path, one in owned.items()}
     present = hash_present(home.folder, sorted({*files, *gone}), known)
@@ -272,7 +253,8 @@ def plan_anew(
             data = texts[path]
             if path in edits:
                 dialect, values = edits[path]
-                data = DIALECTS[dialect].edit(data, values)
+                with understood(path):
+                    data = DIALECTS[dialect].edit(data, values)
             contents[path] = Written(data, 0o600 if file.private else 0o644)
     linked = {one.file.sha256 for one in state.lock.on_server()}
     steps = tuple(

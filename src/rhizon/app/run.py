@@ -72,12 +72,15 @@ def run(
         )
         reporter.step(f"starting {instance.name}")
         server = RunningServer(command, home.folder, game, reporter)
+        way_in = None
         try:
             way_in = ConsolePort(server.process.send, game.console.hold)
             server.listeners.append(way_in.heard)
             home.mark_running(RunMark(server.process.pid, server.process.since, way_in.port, way_in.token))
         except BaseException:
             server.close()  # a server that nobody could find again is not left running
+            if way_in is not None:
+                way_in.close()
             raise
     try:
         with server:

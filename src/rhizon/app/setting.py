@@ -6,11 +6,10 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.changing import Whole, carry_out
+from rhizon.app.changing import Whole, carry_out, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
 from rhizon.app.reporter import Reporter
-from rhizon.app.returning import needed_whole
 from rhizon.app.settings import house_settings
 from rhizon.app.settling import Told, settle, shown_diff
 from rhizon.core.changes import ValueChange

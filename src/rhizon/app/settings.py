@@ -7,13 +7,12 @@ import msgspec
 
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.changing import needed_whole
 from rhizon.app.context import Host
-from rhizon.app.returning import needed_whole
-from rhizon.core.errors import StateError
+from rhizon.app.native import understood
 from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.house import HouseStandard
-from rhizon.core.names import plain
 from rhizon.core.settings.apply import from_native
 from rhizon.core.settings.dialects import DIALECTS
 
@@ -91,14 +90,8 @@ def _native(home: InstanceFolder, game: GameDefinition) -> dict[str, dict[str, s
             continue
         path = home.folder / store.file
         data = read_bytes(path, "settings file") if path.is_file() else b""
-        try:
+        with understood(path):
             found[store.file] = DIALECTS[store.dialect].read(data) if data else {}
-        except ValueError as broken:
-            raise StateError(
-                "native-file-broken",
-                f"{path} cannot be understood: {plain(str(broken), 200)}",
-                hint="Mend that file (nothing in it was changed), or delete it so that the server writes it anew.",
-            ) from None
     return found
 
 

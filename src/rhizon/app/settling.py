@@ -4,7 +4,7 @@ Each is merged three ways: what was shipped last time, what stands there, what i
 """
 
 import difflib
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 
 import msgspec
@@ -13,6 +13,7 @@ from rhizon.adapters.files import read_bytes
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import RHIZON
+from rhizon.app.native import understood
 from rhizon.app.ports import port_places
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.finding import Finding
@@ -61,13 +62,10 @@ def native_edits(
     return edits
 
 
-def settings_paths(
-    home: InstanceFolder, game: GameDefinition, sides: tuple[Side, ...], inventory: Inventory
-) -> list[RelPath]:
+def settings_paths(home: InstanceFolder, game: GameDefinition, side: Side, inventory: Inventory) -> list[RelPath]:
     """Every file there that the server or people write, worlds and logs left out."""
     named = {RelPath(path) for path, owned in inventory.files.items() if owned.edited}
-    for side in sides:
-        named |= {RelPath(path) for path in native_edits(game, side)}
+    named |= {RelPath(path) for path in native_edits(game, side)}
     named |= {game.operators.file} if game.operators else set()
     for path in game.first_start.creates:
         named |= set(_below(home.folder, path))
@@ -122,15 +120,14 @@ def settle(
         mine = read_bytes(home.folder / path, "settings file") if _exists(home.folder / path) else None
         if mine is None and path not in new:
             continue  # placed like any other
-        one = _File(path, mine, _was_shipped(store, inventory, path), _shipped(store, laid, path))
+        was = _was_shipped(store, inventory, path)
+        one = _File(home.folder / path, path, mine, was, _shipped(store, laid, path), _secrets(game, path).keys())
         if path in new:
-            secret = any(each.secret and each.store.file == path for each in game.settings.values())
             made[path] = one.by_setting(
                 DIALECTS[new[path][0]],
                 old[path][1] if path in old else {},
                 new[path][1],
                 typed[path][1] if path in typed else {},
-                private=secret,
             )
         else:
             dialect = dialect_of(path)
@@ -175,8 +172,19 @@ def _shipped(store: Store, laid: Mapping[RelPath, WantedFile], path: RelPath) ->
 class _File:
     """One file: what stands there, what was laid over last time and now (None where nothing is)."""
 
-    def __init__(self, path: RelPath, mine: bytes | None, was: bytes | None, now: bytes | None) -> None:
+    def __init__(
+        self,
+        real: Path,
+        path: RelPath,
+        mine: bytes | None,
+        was: bytes | None,
+        now: bytes | None,
+        secrets: Collection[str],
+    ) -> None:
         self._path = path
+        self._secrets = secrets
+        present = real.stat().st_mode & 0o777 if mine is not None else 0o644
+        self._mode = 0o600 if secrets else present
         self._mine = mine
         self._was = was
         self._now = now
@@ -187,10 +195,8 @@ class _File:
         old: Mapping[str, Scalar],
         new: Mapping[str, Scalar],
         typed: Mapping[str, Scalar],
-        *,
-        private: bool = False,
     ) -> Settled:
-        try:
+        with understood(self._path):
             shipped = (dialect.read(self._now) if self._now is not None else {}) | dict(new)
             if self._was is not None:
                 was = dialect.read(self._was)
@@ -198,19 +204,13 @@ class _File:
                 was = dict.fromkeys(shipped.keys() - new.keys(), _UNKNOWN)
             if self._mine is None:
                 whole = dialect.edit(self._now or b"", dict(new))
-                return Settled(there=False, after=Written(whole, 0o600 if private else 0o644), reason="settings")
+                return Settled(there=False, after=Written(whole, self._mode), reason="settings")
             if self._now is not None and self._was is not None and self._mine == dialect.edit(self._was, dict(old)):
                 fresh = dialect.edit(self._now, {**new, **typed})  # with its comments and its order
-                return self._settled(Merged(data=fresh, taken=(UNTOUCHED,)), None, private=private)
+                return self._settled(Merged(data=fresh, taken=(UNTOUCHED,)), None)
             merged = merge_keys(dialect, self._mine, was | dict(old), shipped, typed)
             beside = self._beside(dialect, merged, shipped)
-        except ValueError as broken:
-            raise StateError(
-                "native-file-broken",
-                f"{self._path} cannot be understood: {plain(str(broken), 200)}",
-                hint="Mend that file (nothing in it was changed), or delete it so that it is written anew.",
-            ) from None
-        return self._settled(merged, beside, private=private)
+        return self._settled(merged, beside)
 
     def _beside(self, dialect: Dialect, merged: Merged, shipped: Mapping[str, Scalar]) -> bytes | None:
         clashing = {one.key: shipped[one.key] for one in merged.real_clashes}
@@ -230,45 +230,54 @@ class _File:
             return self._settled(Merged(data=self._mine, clashes=(clash,)), self._now)
         return self._settled(merged, self._now if merged.clashes else None)
 
-    def _settled(self, merged: Merged, beside: bytes | None, *, private: bool = False) -> Settled:
-        findings = tuple(_clash(self._path, one) for one in merged.clashes)
+    def _settled(self, merged: Merged, beside: bytes | None) -> Settled:
+        findings = tuple(_clash(self._path, one, secret=one.key in self._secrets) for one in merged.clashes)
         if merged.data == self._mine:
             return Settled(there=True, after=None, reason="is so already", beside=beside, findings=findings)
         count = len(merged.taken)
         reason = f"{', '.join(merged.taken[:4])}{f' and {count - 4} more' if count > 4 else ''}"
-        mode = 0o600 if private else 0o644
-        return Settled(there=True, after=Written(merged.data, mode), reason=reason, beside=beside, findings=findings)
+        written = Written(merged.data, self._mode)
+        return Settled(there=True, after=written, reason=reason, beside=beside, findings=findings)
 
 
-def _clash(path: str, one: Clash) -> Finding:
+def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
+    """The keys of a file whose values nobody is shown, each with the dialect that its definition names."""
+    places = (one.store for one in game.settings.values() if one.secret)
+    return {place.key: DIALECTS[place.dialect] for place in places if place.file == path}
+
+
+def _clash(path: str, one: Clash, *, secret: bool) -> Finding:
+    mine, shipped = (HIDDEN, HIDDEN) if secret else (one.mine[:80], one.shipped[:80])
     if one.shipped_before:
         return Finding(
             code="setting-edited",
             severity="info",
             subject=path,
-            what=f"{one.key} is {one.mine!r} by hand and stays so ({one.shipped!r} is what was set)",
+            what=f"{one.key} is {mine!r} by hand and stays so ({shipped!r} is what was set)",
             remedy="",
         )
     return Finding(
         code="setting-clash",
         severity="warning",
         subject=path,
-        what=f"{one.key} is {one.mine[:80]!r} by hand and was changed to {one.shipped[:80]!r} too; yours stays",
+        what=f"{one.key} is {mine!r} by hand and was changed to {shipped!r} too; yours stays",
         remedy=f"The new one lies beside it in {path}.shipped: take over what you like.",
     )
 
 
 def shown_diff(path: RelPath, before: bytes, after: bytes, game: GameDefinition) -> Told:
     """How a file changes, for a person to read; values of secret settings are hidden."""
-    secrets = {one.store.key for one in game.settings.values() if one.secret and one.store.file == path}
-    old, new = (_hidden(path, data, secrets).splitlines() for data in (before, after))
+    secrets = _secrets(game, path)
+    old, new = (_hidden(data, secrets).splitlines() for data in (before, after))
     lines = list(difflib.unified_diff(old, new, "before", "after", lineterm="", n=1))[2:]
     return Told(path=path, lines=tuple(plain(line, 200) for line in lines))
 
 
-def _hidden(path: RelPath, data: bytes, secrets: set[str]) -> str:
-    dialect = dialect_of(path)
-    if dialect is not None and secrets:
-        there = dialect.read(data)
-        data = dialect.edit(data, {key: HIDDEN for key in secrets if there.get(key)})
+def _hidden(data: bytes, secrets: Mapping[str, Dialect]) -> str:
+    for key, dialect in secrets.items():
+        try:
+            if dialect.read(data).get(key):
+                data = dialect.edit(data, {key: HIDDEN})
+        except ValueError:  # where the secret stands in it cannot be told
+            return f"{HIDDEN} (cannot be understood, and may hold a secret)"
     return data.decode("utf-8", "replace")

@@ -7,11 +7,11 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.kept import KeptStates
 from rhizon.app.backup import find_backup
-from rhizon.app.changing import Whole
+from rhizon.app.changing import Whole, between, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
 from rhizon.app.reporter import Reporter
-from rhizon.app.returning import Returned, WorldCopy, between, go_back, needed_whole
+from rhizon.app.returning import Returned, WorldCopy, go_back
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding

@@ -9,7 +9,7 @@ from rhizon.adapters.files import free_bytes, hash_present, translated, write_at
 from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, InstanceFolder
 from rhizon.adapters.transact import JOURNAL
 from rhizon.app.backup import back_up_before
-from rhizon.app.changing import Whole, carry_out, whole
+from rhizon.app.changing import Whole, between, carry_out, whole
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.entering import entered, stopped
 from rhizon.app.layout import locked_files, wanted_files
@@ -22,7 +22,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.settling import Side, Told, settle, shown_diff
 from rhizon.app.trees import piecewise, read_tree, tree_files
 from rhizon.app.worlds import things_in_world, world_folder
-from rhizon.core.changes import Changes, changes_between, things_lost
+from rhizon.core.changes import Changes, things_lost
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.launch import START_SCRIPTS, start_scripts
@@ -170,7 +170,8 @@ class _Work:
             {**{name: choice.settings[name] for name in self._wishes.settings}, **self._wishes.secrets},
         )
         plan = make_plan(wanted, present, inventory, game.world.folder, settled)
-        changes = self._changes(before, instance)
+        after = Whole(lock=lock, instance=instance, inventory=plan.inventory)
+        changes = between(before, after) if before is not None else None
         world = world_folder(home, game, self._was or instance)
         risks = changes is not None and changes.touches_world and world.is_dir()
         findings = (
@@ -183,7 +184,7 @@ class _Work:
             step = Step(action="back up", path=game.world.folder, reason="it will meet other content", wanted=None)
             plan = msgspec.structs.replace(plan, steps=(step, *plan.steps))
         return _Planned(
-            after=Whole(lock=lock, instance=instance, inventory=plan.inventory),
+            after=after,
             plan=plan,
             fetched=fetched,
             changes=changes,
@@ -208,18 +209,6 @@ class _Work:
                 remedy=f"To change worlds: rhizon set {self._wishes.folder} {name}={wanted}",
             )
         ]
-
-    def _changes(self, before: Whole | None, instance: Instance) -> Changes | None:
-        if before is None:
-            return None
-        old = before.instance
-        return changes_between(
-            before.lock,
-            self._choice.lock,
-            (old.settings, instance.settings),
-            (old.ports, instance.ports),
-            (old.heap_mib, instance.heap_mib),
-        )
 
     def _diffs(self, plan: Plan) -> list[Told]:
         told = []
