@@ -1,26 +1,51 @@
-"""A simulated Tarnholt player: reads what the server runs over the game port and moors there.
+"""A simulated player of one of the club's games: reads what the server runs and asks to be let in.
 
-    python -m rhizon.world.harbour.player HOST PORT NAME [ID=VERSION ...]
+    python -m rhizon.world.harbour.player GAME HOST PORT NAME PASSWORD [ID=VERSION ...]
 
-The content that the player has is given as ID=VERSION. Prints one JSON object; exit code 0 when the server
-let the player in, 1 when it did not, 5 when nothing answered. docs/harbour-lights.md describes the exchange.
+The content that the player has is given as ID=VERSION, no password as "-". Prints one JSON object; exit code 0 when the
+server let the player in, 1 when it did not, 5 when nothing answered. docs/harbour-lights.md describes the exchanges.
 """
 
 import json
 import socket
 import sys
+from typing import NamedTuple
 
 SECONDS = 5.0
 LONGEST = 1 << 20
 
 
-def ask(host: str, port: int, request: str) -> list[str]:
+class Manners(NamedTuple):
+    """How a game is spoken to: over which protocol, the word to look, the word to come in, and on which offset from
+    the port a UDP datagram is echoed (None: on none)."""
+
+    udp: bool
+    look: str
+    enter: str
+    echo: int | None
+
+
+GAMES = {
+    "tarnholt": Manners(udp=False, look="hail", enter="moor", echo=0),
+    "emberline": Manners(udp=False, look="board?", enter="ride", echo=3),
+    "gloamwick": Manners(udp=False, look="peek", enter="enter", echo=None),
+    "drovemoor": Manners(udp=True, look="sound", enter="join", echo=None),
+}
+
+
+def ask(host: str, port: int, request: str, *, udp: bool) -> list[str]:
     """The lines that the server answers to one request line, without the closing ``end``."""
-    with socket.create_connection((host, port), timeout=SECONDS) as peer:
-        peer.sendall(request.encode() + b"\n")
-        data = b""
-        while len(data) < LONGEST and (chunk := peer.recv(65536)):
-            data += chunk
+    data = b""
+    if udp:
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as peer:
+            peer.settimeout(SECONDS)
+            peer.sendto(request.encode(), (host, port))
+            data = peer.recv(65536)
+    else:
+        with socket.create_connection((host, port), timeout=SECONDS) as peer:
+            peer.sendall(request.encode() + b"\n")
+            while len(data) < LONGEST and (chunk := peer.recv(65536)):
+                data += chunk
     lines = data.decode("utf-8", "replace").splitlines()
     if not lines or lines[-1] != "end":
         raise OSError("the answer was cut short")
@@ -28,7 +53,7 @@ def ask(host: str, port: int, request: str) -> list[str]:
 
 
 def echo(host: str, port: int) -> bool:
-    """Whether the UDP side of the game port answers."""
+    """Whether a UDP port sends back what it gets."""
     with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as peer:
         peer.settimeout(SECONDS)
         peer.sendto(b"ahoy", (host, port))
@@ -36,18 +61,20 @@ def echo(host: str, port: int) -> bool:
 
 
 def main(arguments: list[str]) -> int:
-    host, port, name, *content = arguments
+    game, host, number, name, password, *content = arguments
+    manners, port = GAMES[game], int(number)
     seen: dict[str, object] = {}
     pieces = []
     try:
-        for line in ask(host, int(port), "hail"):
+        for line in ask(host, port, manners.look, udp=manners.udp):
             word, _, rest = line.partition(" ")
             if word == "piece":
                 pieces.append(dict(zip(("id", "version", "side"), rest.split(" "), strict=True)))
             else:
                 seen[word] = rest
-        answer = ask(host, int(port), f"moor {name} - {','.join(content) or '-'}")[0]
-        udp = echo(host, int(port))
+        request = f"{manners.enter} {name} {password or '-'} {','.join(content) or '-'}"
+        answer = ask(host, port, request, udp=manners.udp)[0]
+        udp = manners.udp if manners.echo is None else echo(host, port + manners.echo)
     except (OSError, IndexError, ValueError) as broken:
         print(json.dumps({"joined": False, "reason": f"no answer: {broken}"}))
         return 5

@@ -9,7 +9,10 @@ public final class Brackenvoice implements Content {
     public void begin(Marsh marsh) throws Exception {
         int port = Integer.parseInt(
                 marsh.config("brackenvoice.properties", "voice.port", "21670", "the UDP port for voices"));
+        int reach = Integer.parseInt(
+                marsh.config("brackenvoice.properties", "voice.reach", "6", "how far a voice carries, in chains"));
         marsh.keep("brackenvoice", 5);
+        marsh.tell("brackenvoice", "voices carry " + reach + " chains");
         marsh.echoPort("brackenvoice", port);
     }
 }
