@@ -32,7 +32,10 @@ def bill_of_materials(lock: Lock, instance: Instance) -> bytes:
 
     target = lock.target
     server = component(ComponentType.APPLICATION, target.game, target.game_version, lock.server)
-    loader = component(ComponentType.FRAMEWORK, target.loader, str(target.loader_build), lock.loader.file)
+    bases = [server]
+    if lock.loader is not None:
+        build = str(target.loader_build)
+        bases.append(component(ComponentType.FRAMEWORK, target.loader, build, lock.loader.file))
     parts = {
         one.id: component(
             ComponentType.LIBRARY,
@@ -46,7 +49,7 @@ def bill_of_materials(lock: Lock, instance: Instance) -> bytes:
         )
         for one in lock.releases
     }
-    bom = Bom(components=[server, loader, *parts.values()])
+    bom = Bom(components=[*bases, *parts.values()])
     root = Component(type=ComponentType.APPLICATION, name=instance.name, bom_ref=f"instance {instance.name}")
     bom.metadata.component = root
     bom.metadata.timestamp = None  # type: ignore[assignment]  # the standard lets it out, and the same is to be the same
@@ -59,7 +62,7 @@ def bill_of_materials(lock: Lock, instance: Instance) -> bytes:
     for one in lock.releases:
         for needs in one.because:
             needed.setdefault(needs, []).append(parts[one.id])
-    bom.register_dependency(root, [server, loader, *needed.get("list", [])])
+    bom.register_dependency(root, [*bases, *needed.get("list", [])])
     for name, part in parts.items():
         bom.register_dependency(part, needed.get(name, []))
     bom.serial_number = uuid.uuid5(_NAMESPACE, ",".join(sorted(str(one.bom_ref) for one in bom.components)))

@@ -16,6 +16,9 @@ from rhizon.core.runtimes import FAMILIES, FailureSign
 __all__ = ["BootEvent", "BootFailure", "BootJudge"]
 
 
+MOST_TROUBLES = 1000
+
+
 class BootEvent(msgspec.Struct, frozen=True, kw_only=True):
     """Something worth telling: ``percent`` only for progress, ``text`` for a person."""
 
@@ -38,7 +41,7 @@ class BootJudge:
     """Follows one start.
 
     Invariants: ``ready`` turns true once and stays so; the first failure that was seen stays the verdict,
-    since what follows it is most often its consequence.
+    since what follows it is most often its consequence. ``troubles`` are content that failed alone.
     """
 
     def __init__(self, game: GameDefinition) -> None:
@@ -48,6 +51,7 @@ class BootJudge:
         self.started: list[str] = []
         self.current: str | None = None
         self.failure: BootFailure | None = None
+        self.troubles: list[BootFailure] = []
         self._ready = re.compile(log.ready)
         self._closed = re.compile(log.closed) if log.closed else None
         self._begin = re.compile(log.content_begin) if log.content_begin else None
@@ -55,6 +59,7 @@ class BootJudge:
         self._progress = [(one.label, re.compile(one.pattern)) for one in log.progress]
         family = FAMILIES.get(game.runtime.family)
         self._signs = [*map(_sign, log.failures), *(family.failures if family else ())]
+        self._alone = {one.code for one in log.failures if not one.fatal}
         self._namespaces = game.client_only.namespaces
         self._last = ""
 
@@ -83,25 +88,29 @@ class BootJudge:
         return self._failed(line)
 
     def _failed(self, line: str) -> BootEvent | None:
-        if self.ready or self.failure is not None:
+        if self.failure is not None or (self.ready and not self._alone) or len(self.troubles) >= MOST_TROUBLES:
             return None
         for sign in self._signs:
             match = sign.pattern.search(line)
-            if match is None:
+            if match is None or (self.ready and sign.code not in self._alone):
                 continue
             words = {name: plain(value or "", 200) for name, value in match.groupdict().items()}
             culprit = words.get("id") or self.current
             words["culprit"] = culprit or "some content"
             if sign.code == "class-missing" and self._client_only(words["class"]):
                 sign = _CLIENT_ONLY
-            self.failure = BootFailure(
+            seen = BootFailure(
                 code=sign.code,
                 what=_fill(sign.what, words),
                 hint=_fill(sign.hint, words),
                 culprit=culprit,
                 line=plain(line, 300),
             )
-            return BootEvent(kind="failure", text=self.failure.what)
+            if sign.code in self._alone:
+                self.troubles.append(seen)
+            else:
+                self.failure = seen
+            return BootEvent(kind="failure", text=seen.what)
         return None
 
     def _client_only(self, name: str) -> bool:

@@ -53,17 +53,20 @@ class InputError(RhizonError):
 
 
 class Mistake:
-    """One wrong place in a document: where, what stands there, what would be right."""
+    """One wrong place in a document: where, on which line as far as that is known, what stands there, what would be
+    right."""
 
-    __slots__ = ("place", "right", "value")
+    __slots__ = ("line", "place", "right", "value")
 
-    def __init__(self, place: str, value: str, right: str) -> None:
+    def __init__(self, place: str, value: str, right: str, line: int | None = None) -> None:
+        self.line = line
         self.place = place
         self.value = value
         self.right = right
 
     def __str__(self) -> str:
-        return f"{self.place}: {self.value}: {self.right}" if self.value else f"{self.place}: {self.right}"
+        place = self.place if self.line is None else f"line {self.line}, {self.place}"
+        return f"{place}: {self.value}: {self.right}" if self.value else f"{place}: {self.right}"
 
 
 class DocumentError(InputError):

@@ -102,7 +102,9 @@ def make_plan(
     contents: dict[RelPath, Written] = {}
     for path in wanted:
         file = wanted[path]
-        files[path] = OwnedFile(sha256=file.sha256, size=file.size, origin=file.origin, edited=file.edited)
+        files[path] = OwnedFile(
+            sha256=file.sha256, size=file.size, origin=file.origin, edited=file.edited, executable=file.executable
+        )
         if path in settled:
             continue
         action, reason = _toward(path, file, present.get(path), owned.get(path))

@@ -9,7 +9,16 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
-__all__ = ["GcEvent", "HeapEvidence", "advice", "evidence", "read_gc_log"]
+__all__ = [
+    "GcEvent",
+    "HeapEvidence",
+    "ProcessEvidence",
+    "advice",
+    "evidence",
+    "process_advice",
+    "process_evidence",
+    "read_gc_log",
+]
 
 _EVENT = re.compile(
     r"^\[(?P<at>[\d.,]+)s\]\[\w+\]\[gc *\] GC\(\d+\) (?P<what>Pause .+?) "
@@ -45,6 +54,43 @@ class HeapEvidence(msgspec.Struct, frozen=True, kw_only=True):
     longest_pause_ms: float
     median_pause_ms: float
     share: float
+
+
+class ProcessEvidence(msgspec.Struct, frozen=True, kw_only=True):
+    """What the system says of a process in some runs. ``points`` are (seconds, MiB resident) of the later half of each,
+    when it has warmed up; ``peak_mib`` is the most ever, ``usual_mib`` the median of the points."""
+
+    samples: int
+    seconds: float
+    points: tuple[tuple[float, float], ...]
+    peak_mib: float
+    usual_mib: float
+
+
+def process_evidence(runs: Sequence[Sequence[tuple[float, float]]]) -> ProcessEvidence | None:
+    """All runs together, each as (seconds, MiB); None where no sample was taken."""
+    runs = [run for run in runs if run]
+    if not runs:
+        return None
+    late = [point for run in runs for point in run if point[0] >= run[-1][0] / 2]
+    usual = sorted(mib for _, mib in late)
+    return ProcessEvidence(
+        samples=sum(map(len, runs)),
+        seconds=round(sum(run[-1][0] for run in runs), 1),
+        points=tuple(late),
+        peak_mib=round(max(mib for run in runs for _, mib in run), 1),
+        usual_mib=round(usual[len(usual) // 2], 1),
+    )
+
+
+def process_advice(peak_mib: float, least_mib: int) -> tuple[int, int, int]:
+    """Memory in MiB to reckon with for a server that has no bound: what it took at most, a quarter more, and twice
+    that. A native program takes what it needs; more than its peak and some air is of use to nobody."""
+
+    def rounded(mib: float) -> int:
+        return max(-int(-mib // STEP_MIB) * STEP_MIB, least_mib)
+
+    return rounded(peak_mib), rounded(peak_mib * 1.25), rounded(peak_mib * 2)
 
 
 def read_gc_log(lines: Iterable[str]) -> list[GcEvent]:

@@ -14,7 +14,6 @@ from rhizon.core.names import plain
 __all__ = ["Assembly", "AssemblyReference", "assemblies_together", "read_assembly"]
 
 _MOST_REFERENCES = 2_000
-_FRAMEWORK_MARK = "TargetFrameworkAttribute"
 
 
 class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
@@ -26,13 +25,15 @@ class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
 
 class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     """``framework`` is the target framework as it was compiled in ("" when it says none), such as
-    ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format."""
+    ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format. ``attributes`` are texts
+    that its author put into it: ``title`` of AssemblyTitle and so on, ``metadata KEY`` of AssemblyMetadata."""
 
     name: str
     version: str
     framework: str
     metadata: str
     references: tuple[AssemblyReference, ...]
+    attributes: dict[str, str] = {}
 
 
 def read_assembly(data: bytes) -> Assembly | None:
@@ -50,12 +51,14 @@ def read_assembly(data: bytes) -> Assembly | None:
         tables = file.net.mdtables
         own = tables.Assembly[0]
         rows = list(tables.AssemblyRef or ())[:_MOST_REFERENCES]
+        said = _attributes(tables)
         return Assembly(
             name=_text(own.Name),
             version=_version(own),
-            framework=_framework(tables),
+            framework=said.get("targetframework", ""),
             metadata=_text(getattr(file.net.metadata.struct, "Version", "")),
             references=tuple(AssemblyReference(name=_text(row.Name), version=_version(row)) for row in rows),
+            attributes=said,
         )
     except (pefile.PEFormatError, dnfile.errors.dnFormatError, ValueError, IndexError, AttributeError, TypeError):
         return None  # whatever is broken in it, it is no assembly that a runtime would load
@@ -88,14 +91,35 @@ def _version(row: object) -> str:
     )
 
 
-def _framework(tables: Any) -> str:
-    """The value of the attribute that compilers leave in an assembly; it is one string (partition II.23.3)."""
+def _attributes(tables: Any) -> dict[str, str]:
+    """Attributes of one text, or of a key and a text, by the attribute's name in small letters."""
+    found: dict[str, str] = {}
     for row in list(tables.CustomAttribute or ())[:_MOST_REFERENCES]:
         maker = getattr(row.Type, "row", None)
         kind = getattr(getattr(maker, "Class", None), "row", None)
-        if kind is None or _FRAMEWORK_MARK not in str(getattr(kind, "TypeName", "")):
-            continue
-        blob = bytes(getattr(row.Value, "value", None) or b"")
-        if blob[:2] == b"\x01\x00" and len(blob) > 3:
-            return _text(blob[3 : 3 + blob[2]])
-    return ""
+        name = str(getattr(kind, "TypeName", "")).lower()
+        texts = _texts(bytes(getattr(row.Value, "value", None) or b""))
+        if name == "assemblymetadataattribute" and len(texts) == 2:
+            found.setdefault(f"metadata {texts[0]}", texts[1])
+        elif name.endswith("attribute") and texts:
+            found.setdefault(name.removesuffix("attribute").removeprefix("assembly"), texts[0])
+    return found
+
+
+def _texts(blob: bytes) -> list[str]:
+    """The texts that a value begins with (partition II.23.3: a prolog, then each with its length, II.23.2)."""
+    texts: list[str] = []
+    at = 2
+    while blob[:2] == b"\x01\x00" and at + 2 < len(blob) and len(texts) < 2:
+        first = blob[at]
+        if first < 0x80:
+            size, at = first, at + 1
+        elif first < 0xC0 and at + 3 < len(blob):
+            size, at = (first & 0x3F) << 8 | blob[at + 1], at + 2
+        else:
+            break
+        if at + size > len(blob) - 2:  # the number of named arguments follows
+            break
+        texts.append(_text(blob[at : at + size]))
+        at += size
+    return texts

@@ -80,6 +80,10 @@ class Archive:
         """Unpacked size in bytes, as the archive promises."""
         return self._entries[RelPath(name)].file_size
 
+    def executable(self, name: str) -> bool:
+        """Whether it was packed as a program (on a system that marks such)."""
+        return bool(self._entries[RelPath(name)].external_attr >> 16 & 0o100)
+
     def read(self, name: str, most: int = MOST_BYTES) -> bytes:
         """One entry's bytes; more than ``most``, or more than promised, is a :class:`TrustError`."""
         info = self._entries[RelPath(name)]

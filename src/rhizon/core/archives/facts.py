@@ -6,19 +6,22 @@ from typing import TypeVar, get_args
 
 import msgspec
 
+from rhizon.core.archives.assembly import Assembly
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.metadata import READERS, Fields, MetadataError
+from rhizon.core.archives.metadata.assembly import from_assembly
 from rhizon.core.archives.metadata.fields import LARGEST
 from rhizon.core.archives.metadata.flat import main_attributes
 from rhizon.core.archives.notation import read_range
 from rhizon.core.errors import TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import Provided, Relation, Requirement
-from rhizon.core.model.game import ContentKind, FieldRule, GameDefinition, LoaderDefinition, MetadataRule, Placement
+from rhizon.core.model.game import GameDefinition, LoaderDefinition
+from rhizon.core.model.metadata import ContentKind, FieldRule, MetadataRule, Placement
 from rhizon.core.names import ID_PATTERN, plain
 from rhizon.core.version import Version, VersionRange, parse_version
 
-__all__ = ["MANIFEST", "ArchiveFacts", "read_facts", "said"]
+__all__ = ["MANIFEST", "ArchiveFacts", "assembly_facts", "read_facts", "said"]
 
 MANIFEST = "META-INF/MANIFEST.MF"
 
@@ -77,23 +80,45 @@ def _of_loader(
 ) -> Iterator[ArchiveFacts]:
     """What each kind of metadata that the loader reads says."""
     for rule in loader.metadata:
-        if rule.file not in archive:
+        if rule.format == "assembly" or rule.file not in archive:
             continue
         try:
             fields = READERS[rule.format](archive.read(rule.file, LARGEST))
             if rule.only_with and not fields.texts(rule.only_with):
                 continue
-            yield _facts(fields, rule, name, archive)
-        except (MetadataError, _UnclearError, TrustError) as wrong:
-            broken = Finding(
-                code="metadata-broken",
-                severity="error",
-                subject=archive.source,
-                what=f"{rule.file} cannot be read: {plain(str(wrong), 300)}",
-                remedy="Tell the author; until then describe it in a facts file beside the archive.",
+            manifest = (
+                main_attributes(archive.read(MANIFEST, LARGEST)) if rule.from_manifest and MANIFEST in archive else {}
             )
+            yield _facts(fields, rule, name, manifest)
+        except (MetadataError, _UnclearError, TrustError) as wrong:
+            broken = _broken(archive.source, rule, wrong)
             if broken not in findings:
                 findings.append(broken)
+
+
+def _broken(source: str, rule: MetadataRule, wrong: Exception) -> Finding:
+    return Finding(
+        code="metadata-broken",
+        severity="error",
+        subject=source,
+        what=f"{rule.file} cannot be read: {plain(str(wrong), 300)}",
+        remedy="Tell the author; until then describe it in a facts file beside the archive.",
+    )
+
+
+def assembly_facts(assembly: Assembly, source: str, game: GameDefinition) -> tuple[ArchiveFacts | None, list[Finding]]:
+    """The facts of an assembly, None when no loader of the game reads them from such, and what is wrong."""
+    fields = from_assembly(assembly)
+    findings: list[Finding] = []
+    for name, loader in game.loaders.items():
+        for rule in loader.metadata:
+            if rule.format != "assembly" or (rule.only_with and not fields.texts(rule.only_with)):
+                continue
+            try:
+                return _facts(fields, rule, name, {}), findings
+            except (MetadataError, _UnclearError) as wrong:
+                findings.append(_broken(source, rule, wrong))
+    return None, findings
 
 
 def said(fields: Fields, rule: MetadataRule, manifest: dict[str, str], field: str) -> str:
@@ -105,9 +130,7 @@ def said(fields: Fields, rule: MetadataRule, manifest: dict[str, str], field: st
     return found or rule.absent.get(field, "")
 
 
-def _facts(fields: Fields, rule: MetadataRule, loader: str, archive: Archive) -> ArchiveFacts:
-    manifest = main_attributes(archive.read(MANIFEST, LARGEST)) if rule.from_manifest and MANIFEST in archive else {}
-
+def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, str]) -> ArchiveFacts:
     def text(field: str) -> str:
         return said(fields, rule, manifest, field)
 

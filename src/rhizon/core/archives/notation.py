@@ -2,7 +2,7 @@
 
 import re
 
-from rhizon.core.model.game import RangeNotation
+from rhizon.core.model.metadata import RangeNotation
 from rhizon.core.version import VersionRange, parse_range, parse_version
 
 __all__ = ["read_range"]

@@ -11,20 +11,22 @@ from collections.abc import Iterable, Iterator
 
 import msgspec
 
+from rhizon.core.archives.assembly import Assembly
 from rhizon.core.archives.classfile import ClassFileError, class_major, java_major, parse_class
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
-from rhizon.core.archives.facts import MANIFEST, ArchiveFacts, read_facts
+from rhizon.core.archives.facts import MANIFEST, ArchiveFacts, assembly_facts, read_facts
 from rhizon.core.archives.metadata.fields import MetadataError
 from rhizon.core.archives.metadata.flat import manifest_sections
 from rhizon.core.errors import TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
-from rhizon.core.model.game import GameDefinition, Placement
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.metadata import Placement
 from rhizon.core.names import plain
 from rhizon.core.version import Version, VersionRange, parse_range
 
-__all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan"]
+__all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan", "scan_assembly"]
 
 MOST_DEEP = 3  # archives in archives
 MOST_INSIDE = 256 << 20  # bytes of an archive inside
@@ -156,6 +158,27 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         sure=sure,
         findings=tuple(findings),
     )
+
+
+def scan_assembly(assembly: Assembly, source: str, games: Iterable[GameDefinition]) -> Scanned | None:
+    """An assembly as content of the first of the games that takes such; None when none does."""
+    for game in games:
+        facts, findings = assembly_facts(assembly, source, game)
+        if facts is None and not findings:
+            continue
+        placement, sure = _placement(facts, None)
+        return Scanned(
+            source=source,
+            files=1,
+            game=game.id,
+            facts=facts,
+            code=CodeFacts(classes=0, java_major=None, evidence=None, natives=(), names=b"", packages=b""),
+            embedded=(),
+            placement=placement,
+            sure=sure,
+            findings=tuple(findings),
+        )
+    return None
 
 
 def _checksums(names: Iterable[str]) -> bytes:

@@ -15,6 +15,7 @@ __all__ = [
     "Line",
     "Mib",
     "Port",
+    "SettingValue",
     "Sha256",
     "Size",
     "Strict",
@@ -36,6 +37,7 @@ Line = Annotated[str, msgspec.Meta(max_length=400)]
 Sha256 = Annotated[str, msgspec.Meta(pattern=SHA256_PATTERN)]
 Size = Annotated[int, msgspec.Meta(ge=0, le=1 << 40)]
 Port = Annotated[int, msgspec.Meta(ge=1, le=65535)]
+SettingValue = str | int | bool | tuple[str, ...]  # as a person writes it in a document; a list is one of names
 Mib = Annotated[int, msgspec.Meta(ge=0, le=1 << 24)]
 
 ANY = parse_range("*")

@@ -10,8 +10,9 @@ from typing import Literal
 import msgspec
 
 from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict, any_range
-from rhizon.core.model.contentlist import Channel
-from rhizon.core.model.game import ContentKind, Placement, Protocol, Stored
+from rhizon.core.model.contentlist import STABLE, Channel
+from rhizon.core.model.metadata import ContentKind, Placement
+from rhizon.core.model.setting import Protocol, SettingDefinition, Stored
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
@@ -87,7 +88,8 @@ class ExtraPort(Strict, frozen=True, kw_only=True):
 
 
 class Release(Strict, frozen=True, kw_only=True):
-    """One release of an item. ``loaders`` maps a loader to the range of its builds."""
+    """One release of an item. ``loaders`` maps a loader to the range of its builds; ``settings`` are its own, under
+    names that get the item's id and a dot before them."""
 
     version: Version
     channel: Channel = "stable"
@@ -102,6 +104,7 @@ class Release(Strict, frozen=True, kw_only=True):
     provides: tuple[Provided, ...] = ()
     embeds: tuple[Provided, ...] = ()
     ports: tuple[ExtraPort, ...] = ()
+    settings: dict[Id, SettingDefinition] = {}
     memory_mib: Mib | None = None
     artefact: Artefact
 
@@ -136,9 +139,11 @@ class ItemIndex(Strict, frozen=True, kw_only=True):
 
 class ServerFiles(Strict, frozen=True, kw_only=True):
     """The game's own server files for one game version: an archive, or, where ``tree`` names the folder in which they
-    lie in the catalog, a document (:class:`~rhizon.core.model.tree.FileTree`) that lists them."""
+    lie in the catalog, a document (:class:`~rhizon.core.model.tree.FileTree`) that lists them. Publishers that let
+    people try what is to come do so on another ``branch``, which a list has to ask for."""
 
     version: Line
+    branch: Id = STABLE
     artefact: Artefact
     tree: RelPath | None = None
 
@@ -192,6 +197,7 @@ class ShelfServer(Strict, frozen=True, kw_only=True):
 
     game: Id
     version: Line
+    branch: Id = STABLE
     file: RelPath
 
 
@@ -231,4 +237,5 @@ class ReleaseFacts(Strict, frozen=True, kw_only=True):
     conflicts: tuple[Relation, ...] | None = None
     provides: tuple[Provided, ...] | None = None
     ports: tuple[ExtraPort, ...] | None = None
+    settings: dict[Id, SettingDefinition] | None = None
     memory_mib: Mib | None = None

@@ -4,19 +4,22 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.core.model.base import Id, Line, Mib, Port, Strict, any_range
+from rhizon.core.model.base import Id, Line, Mib, Port, SettingValue, Strict, any_range
 from rhizon.core.version import VersionRange, parse_range
 
-__all__ = ["CHANNELS", "Channel", "ContentList", "TargetWish", "Wish"]
+__all__ = ["CHANNELS", "STABLE", "Channel", "ContentList", "TargetWish", "Wish"]
 
 Channel = Literal["stable", "preview", "draft"]
 # From the most to the least settled; a channel admits those before it.
 CHANNELS: tuple[Channel, ...] = ("stable", "preview", "draft")
+STABLE = "stable"  # the branch of server files that is taken where no other is asked for
 
 
 class TargetWish(Strict, frozen=True, kw_only=True):
-    """The parts of the target that the person fixes; what is left out is chosen."""
+    """The parts of the target that the person fixes; what is left out is chosen. ``branch`` is of the game's own server
+    files."""
 
+    branch: Id = STABLE
     game_version: VersionRange = any_range()
     loader: Id | None = None
     loader_build: VersionRange = any_range()
@@ -45,9 +48,8 @@ class ContentList(Strict, frozen=True, kw_only=True):
     channel: Channel = "stable"
     content: dict[Id, Line | Wish]
     exclude: tuple[Id, ...] = ()
-    settings: dict[Id, str | int | bool] = {}
+    settings: dict[Id, SettingValue] = {}
     ports: dict[Id, Port] = {}
-    operators: tuple[Line, ...] = ()
     memory_mib: Mib | None = None
 
     def __post_init__(self) -> None:

@@ -4,6 +4,7 @@ The fast path is msgspec's own decoder, which stops at the first mistake. Only w
 document is the plain data walked again beside the type, to say all that is wrong with it.
 """
 
+import functools
 import re
 import tomllib
 from collections.abc import Iterator
@@ -14,6 +15,7 @@ from msgspec import inspect as types
 
 from rhizon.core.errors import DocumentError, Mistake
 from rhizon.core.model.base import SHA256_PATTERN, Strict, dec_hook, enc_hook
+from rhizon.core.model.lines import line_of, lines_of
 from rhizon.core.names import ID_PATTERN, near, plain
 
 __all__ = ["decode_json", "decode_toml", "encode_json", "encode_line", "mistakes_in"]
@@ -26,8 +28,14 @@ T = TypeVar("T", bound=Strict)
 
 
 def decode_toml(kind: type[T], data: bytes, source: str, what: str) -> T:
-    """A document that people write. Raises :class:`DocumentError`."""
-    return _typed(kind, _plain_toml(data, source, what), source, what)
+    """A document that people write. Raises :class:`DocumentError`, whose mistakes tell their lines."""
+    plain_data = _plain_toml(data, source, what)
+    try:
+        return _typed(kind, plain_data, source, what)
+    except DocumentError as wrong:
+        known = lines_of(data.decode("utf-8-sig"))
+        told = [Mistake(one.place, one.value, one.right, line_of(known, one.place)) for one in wrong.mistakes]
+        raise DocumentError(source, what, told) from None
 
 
 def decode_json(kind: type[T], data: bytes, source: str, what: str) -> T:
@@ -100,6 +108,7 @@ def _typed(kind: type[T], data: Any, source: str, what: str) -> T:
         raise DocumentError(source, what, found) from None
 
 
+@functools.cache
 def _format_of(kind: type[Strict]) -> str:
     field = next((f for f in types.type_info(kind).fields if f.encode_name == "format"), None)  # type: ignore[attr-defined]
     return str(field.type.values[0]) if field is not None else ""

@@ -1,20 +1,23 @@
 """The game definition (``*.game.toml``): all that Rhizon knows about one game's dedicated server."""
 
 import re
-from typing import Annotated, ClassVar, Literal
+from collections.abc import Iterator
+from typing import Annotated, Literal
 
 import msgspec
 
-from rhizon.core.model.base import ANY, Id, Line, Mib, Port, Strict, any_range
+from rhizon.core.model.base import ANY, Id, Line, Mib, Strict, any_range
+from rhizon.core.model.metadata import ContentKind, MetadataRule
+from rhizon.core.model.setting import NAME_WORD, PortDefinition, SettingDefinition, Stored
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
 __all__ = [
+    "OWN_LOADER",
     "ClientOnly",
     "ConsoleRule",
-    "ContentKind",
+    "ContentArguments",
     "FailurePattern",
-    "FieldRule",
     "FirstStart",
     "GameDefinition",
     "HoldRule",
@@ -23,30 +26,20 @@ __all__ = [
     "LoaderDefinition",
     "LogRules",
     "MemoryModel",
-    "MetadataFormat",
-    "MetadataRule",
-    "OperatorsRule",
-    "Placement",
-    "PortDefinition",
+    "PlacingRule",
     "ProgressPattern",
-    "Protocol",
-    "RangeNotation",
     "RuntimeNeeds",
     "RuntimeRule",
-    "SettingDefinition",
-    "Stored",
+    "StopSignal",
     "WorldRule",
     "WorldThings",
+    "WorldVersion",
 ]
 
-ContentKind = Literal["mod", "plugin", "library", "template", "datapack"]
-Placement = Literal["shared", "server", "player", "any"]
-Protocol = Literal["tcp", "udp"]
-Dialect = Literal["properties", "ini", "json", "toml", "yaml", "xml", "semicolon"]
-MetadataFormat = Literal["json", "toml", "yaml", "xml", "properties", "manifest"]
-# ">=1.2, <2"; "[1.2,2)"; "1.2" for that and later; "1.2.x"
-RangeNotation = Literal["comparators", "interval", "minimum", "wildcard"]
+StopSignal = Literal["interrupt", "terminate"]
 Command = Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
+Variable = Annotated[str, msgspec.Meta(pattern="^[A-Za-z_][A-Za-z0-9_]*$")]
+OWN_LOADER = "own"  # the id of a loader that is the server itself: its builds are the game's versions
 
 
 def _pattern(text: str, where: str, needs: tuple[str, ...] = ()) -> None:
@@ -57,14 +50,6 @@ def _pattern(text: str, where: str, needs: tuple[str, ...] = ()) -> None:
     for group in needs:
         if group not in groups:
             raise ValueError(f"{where}: {text!r} has no group (?P<{group}>...)")
-
-
-class Stored(Strict, frozen=True, kw_only=True):
-    """Where a value is kept: a file of the server, how it is written, and the key in it."""
-
-    file: RelPath
-    dialect: Dialect = "properties"
-    key: Line
 
 
 class RuntimeRule(Strict, frozen=True, kw_only=True):
@@ -81,164 +66,51 @@ class RuntimeNeeds(Strict, frozen=True, kw_only=True):
     rules: tuple[RuntimeRule, ...] = ()
 
 
-class SettingDefinition(Strict, frozen=True, kw_only=True):
-    """One setting under our name for it. ``store`` may be left out where the game has no place for it."""
-
-    type: Literal["text", "integer", "flag", "choice"]
-    meaning: Line
-    default: str | int | bool
-    least: int | None = None
-    most: int | None = None
-    choices: tuple[Line, ...] = ()
-    secret: bool = False
-    words: dict[str, Line] = {}
-    store: Stored
-
-    def __post_init__(self) -> None:
-        if self.type == "choice" and not self.choices:
-            raise ValueError("a choice needs `choices`")
-        try:
-            self.checked(self.default)
-        except ValueError as wrong:
-            raise ValueError(f"default: {wrong}") from None
-
-    def checked(self, value: object) -> str | int | bool:
-        """``value`` as this setting's type; ValueError says what would be right."""
-        match self.type:
-            case "flag":
-                if isinstance(value, bool):
-                    return value
-                if isinstance(value, str) and value.lower() in ("yes", "true", "on", "no", "false", "off"):
-                    return value.lower() in ("yes", "true", "on")
-                raise ValueError(f"yes or no is expected, not {value!r}")
-            case "integer":
-                if isinstance(value, bool) or not re.fullmatch(r"[+-]?\d{1,18}", str(value)):
-                    raise ValueError(f"a whole number{self._span()} is expected, not {value!r}")
-                number = int(str(value))
-                if (self.least is not None and number < self.least) or (self.most is not None and number > self.most):
-                    raise ValueError(f"a whole number{self._span()} is expected, not {number}")
-                return number
-            case "choice":
-                if value not in self.choices:
-                    raise ValueError(f"one of {', '.join(self.choices)} is expected, not {value!r}")
-                return str(value)
-            case _:
-                text = str(value)
-                if len(text) > 400 or any(ord(c) < 32 for c in text):
-                    raise ValueError("one line of at most 400 characters is expected")
-                return text
-
-    def _span(self) -> str:
-        if self.least is not None and self.most is not None:
-            return f" from {self.least} to {self.most}"
-        return ""
-
-    @property
-    def allowed(self) -> str:
-        """What may be set, in words."""
-        match self.type:
-            case "flag":
-                return "yes or no"
-            case "integer":
-                return f"a whole number{self._span()}"
-            case "choice":
-                return ", ".join(self.choices)
-            case _:
-                return "one line of text"
-
-    def native(self, value: str | int | bool) -> str | int | bool:
-        """How the server's own file says ``value``: by the definition's words, else as it is."""
-        word = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
-        return self.words.get(word, value)
-
-
-class PortDefinition(Strict, frozen=True, kw_only=True):
-    """A port that the server opens, and every place that must hold its number. With ``count`` the server takes that
-    many numbers in a row; with ``offset_of`` it counts on from another role's number, and nobody chooses it."""
-
-    role: Id
-    protocols: Annotated[tuple[Protocol, ...], msgspec.Meta(min_length=1)]
-    default: Port
-    store: tuple[Stored, ...]
-    count: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 1
-    offset_of: Id | None = None
-    offset: Annotated[int, msgspec.Meta(ge=-10000, le=10000)] = 0
-
-
-class FieldRule(Strict, frozen=True, kw_only=True):
-    """Relations in a list of elements: where the elements are, which attributes hold id and range."""
-
-    each: Line
-    id: Line
-    range: Line
-
-
-class MetadataRule(Strict, frozen=True, kw_only=True):
-    """How to take our fields out of an archive's own metadata.
-
-    Each field holds an expression: JMESPath for JSON, TOML and YAML, an ElementTree path for XML (``@name`` for an
-    attribute of the root), a key for properties, an attribute name for a manifest. Then, where they are asked for:
-    ``from_manifest`` names a main attribute of META-INF/MANIFEST.MF for a field that has no value or is still a
-    ``${placeholder}``; ``absent`` is the value of a field that is not there; ``words`` are an author's words for ours
-    (of ``kind`` and ``placement``); where ``only_with`` finds nothing the archive is not for the loader; ranges are in
-    ``range_notation``; a list in one string is split at ``list_separator``, id and range of a relation at
-    ``pair_separator``.
-    """
-
-    file: RelPath
-    format: MetadataFormat
-    id: Line
-    version: Line
-    title: Line = ""
-    kind: Line = ""
-    placement: Line = ""
-    game_versions: Line = ""
-    loader_builds: Line = ""
-    runtime: Line = ""
-    entry: Line = ""
-    embedded: Line = ""
-    requires: Line | FieldRule = ""
-    conflicts: Line | FieldRule = ""
-    optional: Line | FieldRule = ""
-    provides: Line | FieldRule = ""
-    range_notation: RangeNotation = "comparators"
-    list_separator: Line = ";"
-    pair_separator: Annotated[str, msgspec.Meta(min_length=1, max_length=8)] = " "
-    from_manifest: dict[str, Line] = {}
-    absent: dict[str, Line] = {}
-    kind_words: dict[str, ContentKind] = {}
-    placement_words: dict[str, Placement] = {}
-    placement_absent: Placement = "shared"
-    only_with: Line = ""
-
-    def __post_init__(self) -> None:
-        for name in (*self.from_manifest, *self.absent):
-            if name not in self.TEXTS:
-                raise ValueError(f"`{name}` is no field with one value; those are {', '.join(self.TEXTS)}")
-
-    # the fields with one value, and those with relations
-    TEXTS: ClassVar[tuple[str, ...]] = (
-        *("id", "version", "title", "kind", "placement", "game_versions", "loader_builds", "runtime", "entry"),
-    )
-    RELATIONS: ClassVar[tuple[str, ...]] = ("requires", "conflicts", "optional", "provides")
-
-
 class InstallerRule(Strict, frozen=True, kw_only=True):
     """How a loader's installer program is run; ``{archive}`` and ``{folder}`` are filled in."""
 
     command: Command
 
 
+class PlacingRule(Strict, frozen=True, kw_only=True):
+    """How content of a kind lies in its folder: the archive as it is, or unpacked into a folder of its own that is
+    named by ``name``, where ``{id}``, ``{version}`` and ``{place}`` (10, 20, 30 ... in the order of loading) are filled
+    in."""
+
+    unpack: bool = False
+    name: Line = "{id}"
+
+    def __post_init__(self) -> None:
+        left = re.sub(r"\{(id|version|place)\}", "", self.name)
+        if "{id}" not in self.name or "{" in left or "}" in left or "/" in left:
+            raise ValueError(f"name: {self.name!r} needs {{id}}, and may have {{version}} and {{place}}")
+
+
+class ContentArguments(Strict, frozen=True, kw_only=True):
+    """How content is named on the command line, in the order of loading: ``{content}`` as an argument of its own
+    becomes ``each`` for every item; inside an argument it becomes their paths with ``separator`` between."""
+
+    each: tuple[Line, ...] = ("{path}",)
+    separator: Annotated[str, msgspec.Meta(min_length=1, max_length=4)] = ";"
+
+
 class LoaderDefinition(Strict, frozen=True, kw_only=True):
     """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
-    a hybrid takes mods and plugins, and has one for each."""
+    a hybrid takes mods and plugins, and has one for each. ``content`` says how content is named on the command line,
+    ``enabled`` where a list of ids says what is loaded (``{name}`` in its key is the id)."""
 
     title: Line
     kinds: tuple[ContentKind, ...]
-    files: tuple[RelPath, ...]
+    files: tuple[RelPath, ...] = ()
     command: Command
     installer: InstallerRule | None = None
     metadata: tuple[MetadataRule, ...] = ()
+    content: ContentArguments = ContentArguments()
+    enabled: Stored | None = None
+
+    def __post_init__(self) -> None:
+        if self.enabled is not None and NAME_WORD not in self.enabled.key:
+            raise ValueError("enabled.key: it needs `{name}`, for the id of what is loaded")
 
     @property
     def hybrid(self) -> bool:
@@ -286,25 +158,43 @@ class WorldThings(Strict, frozen=True, kw_only=True):
         _pattern(self.pattern, "pattern", ("id", "thing"))
 
 
+class WorldVersion(Strict, frozen=True, kw_only=True):
+    """Where a world says which version of the game wrote it last: a text file in the world's folder, and a pattern for
+    a line of it with the group ``version``."""
+
+    file: RelPath
+    pattern: Line
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("version",))
+
+
 class WorldRule(Strict, frozen=True, kw_only=True):
-    """The folder that holds worlds, the setting that names the one in use, and what can be read from a world."""
+    """The folder that holds worlds, the setting that names the one in use, and what can be read from a world.
+    ``template_setting`` names the content of kind ``template`` that a new world is copied from; ``seed_setting`` is
+    drawn by Rhizon where nobody gives it, so that it is known later."""
 
     folder: RelPath
     name_setting: Id = "world_name"
+    template_setting: Id = "world_template"
+    seed_setting: Id = "seed"
     things: WorldThings | None = None
-
-
-class OperatorsRule(Strict, frozen=True, kw_only=True):
-    """The file that names operators, one a line; lines that begin with # are kept."""
-
-    file: RelPath
+    version: WorldVersion | None = None
 
 
 class FirstStart(Strict, frozen=True, kw_only=True):
-    """What the first start, without content, brings into being."""
+    """What the first start, without content, brings into being. With ``completes_settings`` the settings are written
+    before it too; those in a folder that it creates are not, whatever is said."""
 
-    creates: tuple[RelPath, ...]
+    creates: tuple[RelPath, ...] = ()
     completes_settings: bool = False
+
+    def before(self, file: str, dialect: str) -> bool:
+        """Whether a settings file is written before the first start too. Arguments always are, since nobody else
+        writes them; lists of lines never, since a server that finds one leaves out its own words at the head."""
+        if any(file.startswith(f"{path}/") for path in self.creates):
+            return False
+        return (self.completes_settings and dialect != "lines") or dialect == "arguments"
 
 
 class HoldRule(Strict, frozen=True, kw_only=True):
@@ -321,11 +211,16 @@ class HoldRule(Strict, frozen=True, kw_only=True):
 
 
 class ConsoleRule(Strict, frozen=True, kw_only=True):
-    """Console commands that Rhizon itself types."""
+    """Console commands that Rhizon itself types. A server without a console is stopped by a signal instead."""
 
-    stop: Line
+    stop: Line = ""
+    stop_signal: StopSignal | None = None
     stop_seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
     hold: HoldRule | None = None
+
+    def __post_init__(self) -> None:
+        if bool(self.stop) == (self.stop_signal is not None):
+            raise ValueError("a server is stopped either by `stop` or by `stop_signal`")
 
 
 class ProgressPattern(Strict, frozen=True, kw_only=True):
@@ -339,12 +234,14 @@ class ProgressPattern(Strict, frozen=True, kw_only=True):
 
 
 class FailurePattern(Strict, frozen=True, kw_only=True):
-    """A line that says why a start fails. ``{name}`` in the texts is filled from the pattern's groups."""
+    """A line that says why a start fails, or with ``fatal`` false that one piece of content failed alone. ``{name}`` in
+    the texts is filled from the pattern's groups."""
 
     code: Id
     pattern: Line
     what: Line
     hint: Line
+    fatal: bool = True
 
     def __post_init__(self) -> None:
         _pattern(self.pattern, "pattern")
@@ -369,7 +266,8 @@ class LogRules(Strict, frozen=True, kw_only=True):
 
 
 class GameDefinition(Strict, frozen=True, kw_only=True):
-    """The whole definition. ``versions`` are in the order in which they came out."""
+    """The whole definition. ``versions`` are in the order in which they came out; ``environment`` are variables that
+    the server is started with beside the person's own."""
 
     format: Literal["rhizon-game/1"]
     id: Id
@@ -379,7 +277,9 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     runtime: RuntimeNeeds
     server_files: tuple[RelPath, ...]
     command: Command
+    environment: dict[Variable, Line] = {}
     folders: dict[ContentKind, RelPath]
+    placing: dict[ContentKind, PlacingRule] = {}
     loaders: dict[Id, LoaderDefinition]
     client_only: ClientOnly = ClientOnly()
     settings: dict[Id, SettingDefinition] = {}
@@ -387,7 +287,6 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     memory: MemoryModel
     licence: LicenceRule | None = None
     world: WorldRule
-    operators: OperatorsRule | None = None
     first_start: FirstStart
     console: ConsoleRule
     log: LogRules
@@ -413,6 +312,37 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
             for kind in loader.kinds:
                 if kind not in self.folders:
                     raise ValueError(f"loaders.{name}.kinds: folders has no {kind!r}")
+            if name == OWN_LOADER and (loader.files or loader.installer):
+                raise ValueError(f"loaders.{name}: {OWN_LOADER!r} is the server itself; it installs nothing")
+        for kind in self.placing:
+            if kind not in self.folders:
+                raise ValueError(f"placing.{kind}: folders has no {kind!r}")
+        arguments = {place.file for place in self._places() if place.dialect == "arguments"}
+        if len(arguments) > 1:
+            raise ValueError(f"settings: one file of arguments is read, not {' and '.join(sorted(arguments))}")
+
+    def _places(self) -> Iterator[Stored]:
+        yield from (one.store for one in self.settings.values() if one.store is not None)
+        for port in self.ports:
+            yield from port.store
+
+    @property
+    def settings_files(self) -> frozenset[RelPath]:
+        """Files of the server that people and the server itself write too, wherever they come from."""
+        enabled = (one.enabled for one in self.loaders.values() if one.enabled is not None)
+        answer = (self.licence.answer,) if self.licence is not None else ()
+        return frozenset(place.file for place in (*self._places(), *enabled, *answer))
+
+    @property
+    def arguments_file(self) -> RelPath | None:
+        """The file that ``{arguments}`` in a command stands for."""
+        return next((place.file for place in self._places() if place.dialect == "arguments"), None)
+
+    @property
+    def ordered(self) -> bool:
+        """Whether the order in which content is loaded shows anywhere."""
+        commands = (word for one in self.loaders.values() for word in one.command)
+        return any("{content}" in word for word in commands) or any("{place}" in p.name for p in self.placing.values())
 
     def position(self, version: str) -> int:
         """Where ``version`` stands in the game's own order; ValueError when it is not known."""

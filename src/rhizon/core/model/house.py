@@ -2,7 +2,7 @@
 
 from typing import Literal
 
-from rhizon.core.model.base import Id, Line, Strict
+from rhizon.core.model.base import Id, Line, SettingValue, Strict
 
 __all__ = ["HouseStandard"]
 
@@ -12,4 +12,4 @@ class HouseStandard(Strict, frozen=True, kw_only=True):
 
     format: Literal["rhizon-house/1"]
     title: Line = ""
-    settings: dict[Id, str | int | bool]
+    settings: dict[Id, SettingValue]

@@ -28,7 +28,8 @@ class Instance(Strict, frozen=True, kw_only=True):
     """``instance.toml``: how this server is run. Secrets are not in it.
 
     ``settings`` are all that are set; those in ``chosen``, like ``memory_mib``, a person asked for beside the source,
-    and they outlast it.
+    and they outlast it, as do those in ``drawn``, which Rhizon chose since nobody did. ``world_from`` says where the
+    world came from, where that is not the game's own making.
     """
 
     format: Literal["rhizon-instance/1"]
@@ -43,18 +44,21 @@ class Instance(Strict, frozen=True, kw_only=True):
     ports: dict[Id, Port]
     settings: dict[Id, str | int | bool] = {}
     chosen: tuple[Id, ...] = ()
-    operators: tuple[Line, ...] = ()
+    drawn: tuple[Id, ...] = ()
+    world_from: Line = ""
     licence: LicenceAnswer | None = None
     first_start_done: bool = False
 
 
 class OwnedFile(Strict, frozen=True, kw_only=True):
-    """A file that Rhizon put there. ``origin`` is where it came from; ``edited`` files may change in use."""
+    """A file that Rhizon put there. ``origin`` is where it came from; ``edited`` files may change in use, and those
+    that are ``executable`` are programs."""
 
     sha256: Sha256
     size: Size
     origin: Line
     edited: bool = False
+    executable: bool = False
 
 
 class Inventory(Strict, frozen=True, kw_only=True):

@@ -4,8 +4,11 @@ from typing import Literal
 
 from rhizon.core.model.base import Id, Line, Mib, Sha256, Size, Strict, any_range
 from rhizon.core.model.catalog import ExtraPort
-from rhizon.core.model.game import ContentKind, Placement
+from rhizon.core.model.contentlist import STABLE
+from rhizon.core.model.game import OWN_LOADER
+from rhizon.core.model.metadata import ContentKind, Placement
 from rhizon.core.model.pack import PackMemory
+from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
@@ -21,6 +24,22 @@ class Target(Strict, frozen=True, kw_only=True):
     loader_build: Version
     runtime: Line
     runtime_major: int
+
+    @property
+    def words(self) -> str:
+        """For a person to read; a loader that is the server itself goes without saying."""
+        return self.words_for(self.game)
+
+    def words_for(self, title: str) -> str:
+        """The same under the game's title."""
+        loader = "" if self.loader == OWN_LOADER else f", {self.loader} {self.loader_build}"
+        return f"{title} {self.game_version}{loader}"
+
+    @property
+    def label(self) -> str:
+        """The same without the game, for a table."""
+        loader = "" if self.loader == OWN_LOADER else f" {self.loader} {self.loader_build}"
+        return f"{self.game_version}{loader}"
 
 
 class LockedFile(Strict, frozen=True, kw_only=True):
@@ -60,6 +79,7 @@ class LockedRelease(Strict, frozen=True, kw_only=True):
     held_back_by: HeldBack | None = None
     runtime: VersionRange = any_range()
     ports: tuple[ExtraPort, ...] = ()
+    settings: dict[Id, SettingDefinition] = {}
     memory_mib: Mib | None = None
     file: LockedFile
 
@@ -82,8 +102,10 @@ class LaidFile(Strict, frozen=True, kw_only=True):
 class Lock(Strict, frozen=True, kw_only=True):
     """``lock.json``: everything that another server of the same kind is made from.
 
-    ``settings``, ``operators`` and memory are those of the list or pack. With ``server_tree`` the server's files lie in
-    that folder of the catalog, and ``server`` is the document that lists them.
+    ``settings`` and memory are those of the list or pack. With ``server_tree`` the server's files lie in that folder of
+    the catalog, and ``server`` is the document that lists them; ``branch`` is the one that they were taken from.
+    ``loader`` is None where the server itself takes content. ``order`` are ids in the order of loading, where the game
+    has one.
     """
 
     format: Literal["rhizon-lock/1"]
@@ -92,18 +114,24 @@ class Lock(Strict, frozen=True, kw_only=True):
     target: Target
     server: LockedFile
     server_tree: RelPath | None = None
-    loader: LockedLoader
+    branch: Id = STABLE
+    loader: LockedLoader | None = None
     releases: tuple[LockedRelease, ...]
+    order: tuple[Id, ...] = ()
     dropped: tuple[Dropped, ...] = ()
     overlay: tuple[LaidFile, ...] = ()
     settings: dict[Id, str | int | bool] = {}
-    operators: tuple[Line, ...] = ()
     memory_mib: Mib | None = None
     pack_memory: PackMemory | None = None
 
     def on_server(self) -> tuple[LockedRelease, ...]:
         """The releases that go into the server folder."""
         return tuple(one for one in self.releases if one.on_server)
+
+    def in_order(self) -> tuple[LockedRelease, ...]:
+        """The same in the order in which they are loaded."""
+        place = {name: number for number, name in enumerate(self.order)}
+        return tuple(sorted(self.on_server(), key=lambda one: place.get(one.id, len(place))))
 
     def for_players(self) -> tuple[LockedRelease, ...]:
         """The releases that players install."""

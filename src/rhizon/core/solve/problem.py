@@ -83,9 +83,10 @@ def from_pack(pack: Pack, majors: tuple[int, ...], source: str) -> Request:
         source=source,
         game=pack.game,
         target=TargetWish(
+            branch=pack.target.branch,
             game_version=exact(pack.target.game_version),
             loader=pack.target.loader,
-            loader_build=exact(pack.target.loader_build.text),
+            loader_build=exact(pack.target.loader_build.text if pack.target.loader_build is not None else "*"),
             runtime=exact("*" if pack.target.runtime is None else str(pack.target.runtime)),
         ),
         wishes={name: Wish(range=exact(version.text), channel="draft") for name, version in pack.content.items()},

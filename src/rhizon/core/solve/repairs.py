@@ -85,7 +85,8 @@ def _candidates(request: Request, core: list[Fact]) -> Iterator[_Candidate]:
             yield _Candidate("range", item, changed)
     if any(isinstance(fact, Limit) for fact in core):  # else the clash is the same on every target
         yield from _targets(request)
-    for item in reversed(wished):
+    barred = [fact.item for fact in core if isinstance(fact, Limit) and fact.item in request.wishes]
+    for item in dict.fromkeys((*reversed(wished), *barred)):
         rest = {name: wish for name, wish in request.wishes.items() if name != item}
         changed = msgspec.structs.replace(request, wishes=rest)
         yield _Candidate("drop", item, changed, f"drop {item}, or mark it optional")
@@ -124,4 +125,4 @@ def _widened(request: Request, fit: Fit, item: str) -> str:
 
 def _on(game: str, target: Target) -> str:
     runtime = f", {target.runtime.capitalize()} {target.runtime_major}" if target.runtime_major else ""
-    return f"take {game} {target.game_version}, {target.loader} {target.loader_build}{runtime}"
+    return f"take {target.words_for(game)}{runtime}"

@@ -3,7 +3,7 @@
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.model.catalog import Release
-from rhizon.core.model.game import Placement
+from rhizon.core.model.metadata import Placement
 
 __all__ = ["asked_by", "reachable"]
 

@@ -1,5 +1,7 @@
 """The answer: a lock, with findings and the reasons for what was not taken."""
 
+from collections.abc import Collection, Iterator
+
 import msgspec
 
 from rhizon.core.finding import Finding
@@ -22,7 +24,7 @@ class Solution(msgspec.Struct, frozen=True, kw_only=True):
 def make_lock(
     universe: Universe,
     target: Target,
-    build: LoaderBuild,
+    build: LoaderBuild | None,
     host: tuple[str, HostFiles],
     chosen: dict[str, Release],
     dropped: tuple[Dropped, ...],
@@ -51,22 +53,56 @@ def make_lock(
                 held_back_by=_held_back(universe, target, name, chosen[name], needed.get(name, [])),
                 runtime=release.runtime,
                 ports=release.ports,
+                settings=release.settings,
                 memory_mib=release.memory_mib,
                 file=_locked(universe.catalog_of(name), release.artefact),
             )
         )
     catalog, files = host
-    server_files = next(one for one in files.server if one.version == target.game_version)
+    branch = universe.request.target.branch
+    server_files = next(one for one in files.server if (one.version, one.branch) == (target.game_version, branch))
+    loader = LockedLoader(install=build.install, file=_locked(catalog, build.artefact)) if build is not None else None
     return Lock(
         format="rhizon-lock/1",
         name=universe.request.name,
         target=target,
         server=_locked(catalog, server_files.artefact),
         server_tree=server_files.tree,
-        loader=LockedLoader(install=build.install, file=_locked(catalog, build.artefact)),
+        branch=branch,
+        loader=loader,
         releases=tuple(releases),
+        order=_load_order(chosen, wishes, server) if universe.game.ordered else (),
         dropped=dropped,
     )
+
+
+def _load_order(chosen: dict[str, Release], wishes: list[str], server: Collection[str]) -> tuple[str, ...]:
+    """What a release needs comes before it; beyond that the order of the list counts (topological order by depth-first
+    search, as in Cormen, Leiserson, Rivest, Stein: Introduction to Algorithms, 22.4; a circle is cut where it closes).
+    """
+
+    def before(name: str) -> Iterator[str]:
+        release = chosen[name]
+        named = (one.id for need in release.requires for one in need.alternatives)
+        return (one for one in (*named, *(other.id for other in release.optional)) if one in server)
+
+    order: dict[str, None] = {}
+    entered: set[str] = set()
+    for root in (*wishes, *sorted(server)):
+        if root not in server or root in entered:
+            continue
+        entered.add(root)
+        open_ones = [(root, before(root))]
+        while open_ones:
+            name, needs = open_ones[-1]
+            following = next((one for one in needs if one not in entered), None)
+            if following is None:
+                order[name] = None
+                open_ones.pop()
+            else:
+                entered.add(following)
+                open_ones.append((following, before(following)))
+    return tuple(order)
 
 
 def _locked(catalog: str, artefact: Artefact) -> LockedFile:

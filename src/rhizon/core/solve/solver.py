@@ -31,7 +31,7 @@ class _Best(msgspec.Struct):
 
     cost: tuple[int, int]
     target: Target
-    build: LoaderBuild
+    build: LoaderBuild | None
     kept: Kept
     dropped: tuple[Dropped, ...]
     behind: int | None = None
@@ -108,14 +108,16 @@ class _Remembering:
         self.other_game = functools.cache(shelf.other_game)
 
 
-def _keep_first(request: Request, found: list[tuple[Target, LoaderBuild]]) -> list[tuple[Target, LoaderBuild]]:
+def _keep_first(
+    request: Request, found: list[tuple[Target, LoaderBuild | None]]
+) -> list[tuple[Target, LoaderBuild | None]]:
     """A lock that is to be kept is kept with its target, where that is still admissible."""
     if request.keep is None:
         return found
     return sorted(found, key=lambda one: one[0] != request.keep.target)  # type: ignore[union-attr]
 
 
-def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best | _Failure:
+def _on_target(universe: Universe, target: Target, build: LoaderBuild | None) -> _Best | _Failure:
     required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
     space = Space(universe, target, required)
     search = Search(space)
@@ -132,7 +134,7 @@ def _on_target(universe: Universe, target: Target, build: LoaderBuild) -> _Best 
         ) from None
 
 
-def _best_on(universe: Universe, search: Search, build: LoaderBuild, required: list[str]) -> _Best:
+def _best_on(universe: Universe, search: Search, build: LoaderBuild | None, required: list[str]) -> _Best:
     """Most optional wishes, then fewest changes of a lock that is to be kept. Raises RefusedError."""
     request = universe.request
     space = search.space
@@ -282,7 +284,7 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
     """The story of the target that came furthest; ties go to the preferred one."""
     nearest = max(failures, key=lambda one: one.carried)
     target = nearest.target
-    on = f"{universe.game.title} {target.game_version}, {target.loader} {target.loader_build}"
+    on = target.words_for(universe.game.title)
     if target.runtime_major:
         on += f", {target.runtime.capitalize()} {target.runtime_major}"
     facts = irreducible(nearest.search.space, nearest.refused.facts)

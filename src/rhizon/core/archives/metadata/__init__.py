@@ -1,10 +1,13 @@
-"""Metadata by declaration: one file for each kind of format, all behind :class:`Fields`."""
+"""Metadata by declaration: one file for each kind of format, all behind :class:`Fields`.
+
+That of assemblies (:mod:`~rhizon.core.archives.metadata.assembly`) is not in the table: it is no file in an archive.
+"""
 
 from collections.abc import Callable
 
 from rhizon.core.archives.metadata import flat, tree, xml
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
-from rhizon.core.model.game import MetadataFormat
+from rhizon.core.model.metadata import MetadataFormat
 
 __all__ = ["READERS", "Fields", "MetadataError"]
 

@@ -2,7 +2,7 @@
 
 from typing import Protocol
 
-from rhizon.core.model.game import FieldRule, MetadataRule
+from rhizon.core.model.metadata import FieldRule, MetadataRule
 
 __all__ = ["LARGEST", "Fields", "MetadataError"]
 

@@ -6,9 +6,9 @@ import javaproperties
 
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
-from rhizon.core.model.game import FieldRule, MetadataRule
+from rhizon.core.model.metadata import FieldRule, MetadataRule
 
-__all__ = ["from_manifest", "from_properties", "main_attributes", "manifest_sections"]
+__all__ = ["FlatFields", "from_manifest", "from_properties", "main_attributes", "manifest_sections"]
 
 
 def manifest_sections(data: bytes) -> list[dict[str, str]]:
@@ -40,7 +40,9 @@ def main_attributes(data: bytes) -> dict[str, str]:
     return manifest_sections(data)[0]
 
 
-class _Flat:
+class FlatFields:
+    """Names with one value each."""
+
     def __init__(self, values: dict[str, str]) -> None:
         self._values = values
 
@@ -53,7 +55,7 @@ class _Flat:
         return split_pairs(found[0], split) if found else []
 
 
-class _Manifest(_Flat):
+class _Manifest(FlatFields):
     """Attribute names are the same in capital and small letters."""
 
     def texts(self, expression: str) -> list[str]:
@@ -72,6 +74,6 @@ def from_properties(data: bytes) -> Fields:
     except UnicodeDecodeError:
         text = data.decode("iso-8859-1")
     try:
-        return _Flat(dict(javaproperties.load(io.StringIO(text))))
+        return FlatFields(dict(javaproperties.load(io.StringIO(text))))
     except (javaproperties.InvalidUEscapeError, ValueError) as broken:
         raise MetadataError(f"not a properties file: {broken}") from None

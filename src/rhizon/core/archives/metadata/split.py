@@ -1,6 +1,6 @@
 """Lists in one string."""
 
-from rhizon.core.model.game import MetadataRule
+from rhizon.core.model.metadata import MetadataRule
 
 __all__ = ["split_pairs"]
 

@@ -10,7 +10,7 @@ import msgspec
 
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
-from rhizon.core.model.game import FieldRule, MetadataRule
+from rhizon.core.model.metadata import FieldRule, MetadataRule
 
 __all__ = ["from_json", "from_toml", "from_yaml"]
 
@@ -77,16 +77,15 @@ def from_toml(data: bytes) -> Fields:
 def from_yaml(data: bytes) -> Fields:
     """Every value is text, as it is written (a version 1.10 stays 1.10); aliases, the way in for alias bombs, are
     refused. Raises :class:`MetadataError`."""
-    from ruamel.yaml import YAML
-    from ruamel.yaml.error import YAMLError
-    from ruamel.yaml.events import AliasEvent
+    import yaml
 
+    loader = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
     try:
         text = data.decode("utf-8-sig")
-        if "*" in text and any(isinstance(event, AliasEvent) for event in YAML(typ="base").parse(text)):
+        if "*" in text and any(isinstance(event, yaml.AliasEvent) for event in yaml.parse(text, Loader=loader)):
             raise MetadataError("an alias in YAML is not read")
-        return _Tree(YAML(typ="base").load(text))
-    except (YAMLError, ValueError, TypeError, AttributeError, IndexError, RecursionError) as broken:
+        return _Tree(yaml.load(text, Loader=loader))
+    except (yaml.YAMLError, ValueError, TypeError, AttributeError, IndexError, RecursionError) as broken:
         if isinstance(broken, MetadataError):
             raise
         raise MetadataError(f"not YAML: {' '.join(str(broken).split())[:200]}") from None

@@ -4,7 +4,7 @@ import xml.etree.ElementTree as ET
 
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
-from rhizon.core.model.game import FieldRule, MetadataRule
+from rhizon.core.model.metadata import FieldRule, MetadataRule
 
 __all__ = ["from_xml"]
 

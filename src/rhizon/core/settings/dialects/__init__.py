@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Protocol
 
-from rhizon.core.settings.dialects import json, lines, properties, toml, xml, yaml
+from rhizon.core.settings.dialects import json, lines, plain, properties, toml, xml, yaml
 from rhizon.core.settings.dialects.spans import Scalar
 
 __all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
@@ -31,6 +31,8 @@ DIALECTS: dict[str, Dialect] = {
     "yaml": yaml.Yaml(),
     "xml": xml.Xml(),
     "semicolon": lines.Semicolon(),
+    "lines": plain.Lines(),
+    "arguments": plain.Arguments(),
 }
 _ENDINGS = {"properties": "properties", "ini": "ini", "json": "json", "toml": "toml", "yaml": "yaml", "yml": "yaml",
             "xml": "xml"}  # fmt: skip

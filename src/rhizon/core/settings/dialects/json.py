@@ -1,17 +1,18 @@
-"""JSON (RFC 8259). Keys are the names on the way, joined by ``/``; elements of an array by their number."""
+"""JSON (RFC 8259). Keys are the names on the way, joined by ``/``; elements of an array by their number, and those of
+an array that holds texts only, each once, by the text in brackets: ``crew/[Aud]`` is there or not.
+"""
 
 import json
 import re
 from collections.abc import Iterator
 from typing import NamedTuple
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, decoded, line_end
 
 __all__ = ["Json"]
 
-_BLANK = re.compile(r"[ \t\r\n]*")
-_STRING = re.compile(r'"(?:[^"\\]|\\.)*"')
-_OTHER = re.compile(r"[^\s,\]}]+")
+_BLANK = re.compile(r"\s*")
+_MEMBER = re.compile(r'[\s,]*(?:(?P<key>"(?:[^"\\]|\\.)*")\s*:\s*)?(?P<value>[{\[]|"(?:[^"\\]|\\.)*"|[^\s,:"{}\[\]]+)')
 
 
 class _Node(NamedTuple):
@@ -23,32 +24,26 @@ class _Node(NamedTuple):
 
 
 def _node(text: str, at: int) -> _Node:
-    """The value that begins at or after ``at``; the text is known to be JSON."""
-    start = _BLANK.match(text, at).end()  # type: ignore[union-attr]
-    if text[start] not in "{[":
-        end = (_STRING if text[start] == '"' else _OTHER).match(text, start).end()  # type: ignore[union-attr]
-        return _Node(start, end, None)
+    """The object or array that begins at ``at``; the text is known to be JSON."""
+    named = text[at] == "{"
     members: dict[str, tuple[int, _Node]] = {}
-    at = _BLANK.match(text, start + 1).end()  # type: ignore[union-attr]
-    while text[at] not in "}]":
-        begin, name = at, str(len(members))
-        if text[start] == "{":
-            quoted = _STRING.match(text, at)
-            assert quoted is not None
-            name = json.loads(quoted[0])
-            at = _BLANK.match(text, quoted.end()).end() + 1  # type: ignore[union-attr]
-        one = _node(text, at)
-        members[name] = (begin, one)
-        at = _BLANK.match(text, one.end).end()  # type: ignore[union-attr]
-        if text[at] == ",":
-            at = _BLANK.match(text, at + 1).end()  # type: ignore[union-attr]
-    return _Node(start, at + 1, members)
+    place = at + 1
+    while (match := _MEMBER.match(text, place)) is not None:
+        key, begin = match["key"], match.start("value")
+        name = str(len(members)) if not named else json.loads(key) if "\\" in key else key[1:-1]
+        one = _node(text, begin) if text[begin] in "{[" else _Node(begin, match.end(), None)
+        members[name] = (match.start("key") if named else begin, one)
+        place = one.end
+    closing = _BLANK.match(text, place)
+    assert closing is not None
+    return _Node(at, closing.end() + 1, members)
 
 
 class Json(SpanDialect):
     """No library edits JSON and keeps its layout."""
 
-    def _root(self, text: str) -> _Node:
+    @staticmethod
+    def _known(text: str) -> dict[str, object]:
         try:
             known = json.loads(text)
         except ValueError as broken:
@@ -57,7 +52,28 @@ class Json(SpanDialect):
             raise ValueError("not JSON that can be read: it is nested too deeply") from None
         if not isinstance(known, dict):
             raise ValueError("an object is expected")
-        return _node(text, 0)
+        return known
+
+    def _root(self, text: str) -> _Node:
+        self._known(text)
+        return _node(text, text.index("{"))
+
+    def read(self, data: bytes) -> dict[str, str]:
+        text = decoded(data)[0]  # where values stand need not be known
+        return dict(self._flat(self._known(text), "")) if text.strip() else {}
+
+    def _flat(self, value: object, prefix: str) -> Iterator[tuple[str, str]]:
+        if isinstance(value, list):
+            if value and all(isinstance(one, str) for one in value) and len(set(value)) == len(value):
+                yield from ((f"{prefix}[{one}]", self.spell(True)) for one in value)
+                return
+            value = {str(number): one for number, one in enumerate(value)}
+        assert isinstance(value, dict)
+        for name, one in value.items():
+            if isinstance(one, dict | list):
+                yield from self._flat(one, f"{prefix}{name}/")
+            else:
+                yield prefix + name, self.spell(one)
 
     def find(self, text: str) -> dict[str, Found]:
         if not text.strip():
@@ -66,6 +82,7 @@ class Json(SpanDialect):
 
     def _below(self, text: str, node: _Node, prefix: str) -> Iterator[tuple[str, Found]]:
         members = list((node.members or {}).items())
+        by_text = self._texts(text, node)
         for number, (name, (begin, one)) in enumerate(members):
             if one.members is not None:
                 yield from self._below(text, one, f"{prefix}{name}/")
@@ -75,7 +92,18 @@ class Json(SpanDialect):
                 whole = (begin, members[number + 1][1][0])
             else:
                 whole = (members[number - 1][1][1].end if number else begin, one.end)
-            yield prefix + name, Found(self.spell(value), one.start, one.end, whole)
+            if by_text:
+                yield f"{prefix}[{value}]", Found(self.spell(True), one.start, one.end, whole)
+            else:
+                yield prefix + name, Found(self.spell(value), one.start, one.end, whole)
+
+    @staticmethod
+    def _texts(text: str, node: _Node) -> bool:
+        """Whether it is an array of texts that are all different."""
+        if node.members is None or text[node.start] != "[":
+            return False
+        raw = [text[one.start : one.end] for _, one in node.members.values()]
+        return all(one.startswith('"') for one in raw) and len(set(raw)) == len(raw)
 
     def spell(self, value: object) -> str:
         return value if isinstance(value, str) else json.dumps(value)
@@ -91,17 +119,42 @@ class Json(SpanDialect):
         return json.dumps(value, ensure_ascii=False)
 
     def add(self, text: str, key: str, value: Scalar) -> str:
-        end = line_end(text)
         if not text.strip():
-            text = "{" + end + "}" + end
+            text = f"{{{line_end(text)}}}{line_end(text)}"
         node = self._root(text)
         parts = key.split("/")
+        element = re.fullmatch(r"\[(.*)\]", parts[-1])
+        if element is not None:
+            return self._add_element(text, node, parts[:-1], element[1])
         while len(parts) > 1 and node.members and parts[0] in node.members:
             node = node.members[parts.pop(0)][1]
             if node.members is None or text[node.start] != "{":
                 raise ValueError(f"{key}: what stands on the way is no object")
+        return self._with_member(text, node, self._nested(parts, self.write(value, None)))
+
+    def _add_element(self, text: str, root: _Node, way: list[str], name: str) -> str:
+        """``name`` at the end of the array at the end of the way."""
+        node = root
+        for number, part in enumerate(way):
+            if node.members is None or text[node.start] != "{":
+                raise ValueError(f"{'/'.join(way)}: what stands on the way is no object")
+            if part not in node.members:
+                return self._with_member(text, node, self._nested(way[number:], f"[{json.dumps(name)}]"))
+            node = node.members[part][1]
+        if text[node.start] != "[" or (node.members and not self._texts(text, node)):
+            raise ValueError(f"{'/'.join(way)} is no array of different texts")
+        return self._with_member(text, node, json.dumps(name, ensure_ascii=False))
+
+    @staticmethod
+    def _nested(parts: list[str], value: str) -> str:
+        """A member with ``value`` at the end of ``parts``."""
         made = json.dumps(parts[0]) + ": " + "".join(f"{{{json.dumps(part)}: " for part in parts[1:])
-        made += self.write(value, None) + "}" * (len(parts) - 1)
+        return made + value + "}" * (len(parts) - 1)
+
+    @staticmethod
+    def _with_member(text: str, node: _Node, made: str) -> str:
+        """``made`` as the last member of an object or array, laid out as those before it are."""
+        end = line_end(text)
         if node.members:
             begin, last = list(node.members.values())[-1]
             line = text.rfind("\n", 0, begin) + 1

@@ -38,15 +38,15 @@ class Ini(SpanDialect):
         if match is None:
             return  # a comment, an empty line, or something that only the game understands
         start, stop = match.span("value")
-        quoted = stop - start >= 2 and text[start] == text[stop - 1] == '"'
-        value = text[start + 1 : stop - 1] if quoted else text[start:stop]
+        value = text[start + 1 : stop - 1] if _quoted(text[start:stop]) else text[start:stop]
         found.setdefault(section + match["key"], Found(value, start, stop, (at, end)))
 
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
         if "\n" in text or "\r" in text:
             raise ValueError("a value in an INI file is one line")
-        return f'"{text}"' if old is not None and len(old) >= 2 and old[0] == old[-1] == '"' else text
+        quoted = old is not None and _quoted(old)
+        return f'"{text}"' if quoted or _quoted(text) else text
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         section, _, name = key.rpartition("/")
@@ -64,6 +64,10 @@ class Ini(SpanDialect):
             if head["name"].strip() == section:
                 return text[: head.end()] + line + text[head.end() :]
         return text + f"[{section}]{end}{line}"
+
+
+def _quoted(value: str) -> bool:
+    return len(value) >= 2 and value[0] == value[-1] == '"'
 
 
 class Semicolon(SpanDialect):

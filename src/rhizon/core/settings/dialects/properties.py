@@ -1,8 +1,12 @@
 """Java's ``.properties`` (java.util.Properties, load): comments, order and line ends are kept."""
 
 from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
 from rhizon.core.settings.dialects.spans import Scalar
+
+if TYPE_CHECKING:
+    from javaproperties import PropertiesFile
 
 __all__ = ["Properties"]
 
@@ -14,29 +18,29 @@ class Properties:
         return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
     def read(self, data: bytes) -> dict[str, str]:
+        return dict(self._file(data.decode("utf-8", "surrogateescape")))
+
+    @staticmethod
+    def _file(text: str) -> "PropertiesFile":
         import javaproperties  # slow to import, and most commands read no such file
 
-        text = data.decode("utf-8", "surrogateescape")
         try:
-            return dict(javaproperties.loads(text))
+            return javaproperties.PropertiesFile.loads(text)
         except javaproperties.InvalidUEscapeError as broken:
             raise ValueError(f"an escape that is none: {broken}") from None
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
-        current = self.read(data)
-        spelt = {key: None if value is None else self.spell(value) for key, value in changes.items()}
-        wanted = {key: value for key, value in spelt.items() if current.get(key) != value}
-        if not wanted:
-            return data
         text = data.decode("utf-8", "surrogateescape")
         windows = "\r\n" in text
         if windows:
             text = text.replace("\r\n", "\n")
         if text and not text.endswith("\n"):
             text += "\n"
-        import javaproperties
-
-        file = javaproperties.PropertiesFile.loads(text)
+        file = self._file(text)
+        spelt = {key: None if value is None else self.spell(value) for key, value in changes.items()}
+        wanted = {key: value for key, value in spelt.items() if file.get(key) != value}
+        if not wanted:
+            return data
         for key, value in wanted.items():
             if value is None:
                 del file[key]

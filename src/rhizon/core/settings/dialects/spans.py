@@ -65,12 +65,16 @@ class SpanDialect(abc.ABC):
         """``value`` as :meth:`read` gives it."""
         return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
+    def decoded(self, data: bytes) -> tuple[str, Callable[[str], bytes]]:
+        """The text of a file and how to write it again. Raises ValueError."""
+        return decoded(data)
+
     def read(self, data: bytes) -> dict[str, str]:
-        text, _ = decoded(data)
+        text, _ = self.decoded(data)
         return {key: one.value for key, one in self.find(text).items()}
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
-        text, encode = decoded(data)
+        text, encode = self.decoded(data)
         found = self.find(text)
         there = {key: found[key] for key in changes if key in found}
         wanted = {
@@ -79,12 +83,22 @@ class SpanDialect(abc.ABC):
             if (value is None and key in there)
             or (value is not None and (key not in there or there[key].value != self.spell(value)))
         }
+        # from the back, so that what stands before keeps its place
+        lowest = len(text)
         for key in sorted(wanted.keys() & there.keys(), key=lambda one: -there[one].start):
             one, value = there[key], wanted[key]
-            if value is None:
-                text = text[: one.whole[0]] + text[one.whole[1] :]
-            else:
-                text = text[: one.start] + self.write(value, text[one.start : one.end]) + text[one.end :]
+            if one.start > lowest:
+                continue  # it has gone with another
+            if value is None or one.end > lowest or one.start == lowest:
+                # what goes with a value depends on what is left behind it, and one may hold others that were edited
+                again = [other for other in self.find(text).values() if other.start == one.start]
+                if not again:
+                    continue
+                one = again[0]
+            put = "" if value is None else self.write(value, text[one.start : one.end])
+            start, end = one.whole if value is None else (one.start, one.end)
+            text = text[:start] + put + text[end:]
+            lowest = start
         for key, value in wanted.items():
             if key not in there and value is not None:
                 text = self.add(text, key, value)

@@ -1,19 +1,25 @@
-"""XML (UTF-8). A key is a way of element names below the root, joined by ``/``: for the text of the element, or with
-``/@name`` at its end for an attribute. Where elements of one name differ by an attribute ``name``, ``key`` or ``id``,
-the way may say which: ``entry[@name=port]/@value``.
+"""XML, in UTF-8 or the encoding that it names.
+
+A key is a way of element names below the root, joined by ``/``: for the text of the element, or with ``/@name`` at its
+end for an attribute. Where elements of one name differ by an attribute ``name``, ``key`` or ``id``, the way may say
+which: ``entry[@name=port]/@value``.
 """
 
 import html
 import re
 import xml.parsers.expat
+from collections.abc import Callable
 from typing import NamedTuple
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, decoded, line_end
 
 __all__ = ["Xml"]
 
 _ATTRIBUTE = re.compile(r"""([\w:.-]+)\s*=\s*("[^"]*"|'[^']*')""")
 _STEP = re.compile(r"(?P<name>[^\[\]/@]+)(?:\[@(?P<by>name|key|id)=(?P<is>[^\]]+)\])?")
+_ENCODING = re.compile(rb"""<\?xml[^>]{0,200}?encoding=["']([A-Za-z0-9._-]+)["']""")
+_TAG = re.compile(r"""<(?:[^"'>]+|"[^"]*"|'[^']*')*>""")
+_COMMENT = re.compile(r"<!--.*?-->", re.DOTALL)
 _BY = ("name", "key", "id")
 
 
@@ -34,6 +40,17 @@ class Xml(SpanDialect):
     def spell(self, value: Scalar) -> str:
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
+    def decoded(self, data: bytes) -> tuple[str, Callable[[str], bytes]]:
+        match = _ENCODING.match(data)
+        if match is None or match[1].lower() in (b"utf-8", b"utf8"):
+            return decoded(data)
+        name = match[1].decode("ascii")
+        try:
+            # signs that the encoding does not have are written as XML's own references
+            return data.decode(name), lambda text: text.encode(name, "xmlcharrefreplace")
+        except (LookupError, UnicodeDecodeError) as broken:
+            raise ValueError(f"not in the encoding that it names: {broken}") from None
+
     def _elements(self, text: str) -> list[_Element]:
         data = text.encode("utf-8", "surrogatepass")
         ascii_only = len(data) == len(text)
@@ -53,11 +70,14 @@ class Xml(SpanDialect):
                 raise ValueError("it is nested too deeply")
             if stack:
                 stack[-1][2][0] = False
-            marked = [f"{name}[@{by}={attributes[by]}]" for by in _BY if by in attributes]
             heads = stack[-1][0] if stack else []
-            ways = (
-                [head + "/" + step if head else step for head in heads for step in (name, *marked)] if stack else [""]
-            )
+            if not stack:
+                ways = [""]
+            elif heads == [""] and not attributes:
+                ways = [name]
+            else:
+                marked = [f"{name}[@{by}={attributes[by]}]" for by in _BY if by in attributes]
+                ways = [head + "/" + step if head else step for head in heads for step in (name, *marked)]
             stack.append((ways[:24], at(parser.CurrentByteIndex), [True]))
 
         def end(_name: str) -> None:
@@ -80,10 +100,13 @@ class Xml(SpanDialect):
         found: dict[str, Found] = {}
         for one in self._elements(text) if text.strip() else ():
             whole = _with_line(text, one.start, one.end)
-            attributes = list(_ATTRIBUTE.finditer(text, one.start, one.opened))
+            has_some = text.find("=", one.start, one.opened) >= 0
+            attributes = list(_ATTRIBUTE.finditer(text, one.start, one.opened)) if has_some else []
             is_entry = any(match[1] in _BY for match in attributes)  # goes as a whole; of others only the attribute
             for match in attributes:
-                begin = len(text[: match.start()].rstrip())
+                begin = match.start()
+                while text[begin - 1].isspace():
+                    begin -= 1
                 goes = whole if is_entry else (begin, match.end())
                 value = Found(html.unescape(match[2][1:-1]), match.start(2), match.end(2), goes)
                 for way in one.ways:
@@ -91,9 +114,9 @@ class Xml(SpanDialect):
             if one.leaf and one.ways != ("",):
                 empty = text[one.opened - 2 : one.opened] == "/>"
                 inside = (one.start, one.end) if empty else (one.opened, one.closing)
-                raw = "" if empty else text[inside[0] : inside[1]]
+                raw = "" if empty else text[inside[0] : inside[1]].strip()
                 for way in one.ways:
-                    found.setdefault(way, Found(html.unescape(raw.strip()), inside[0], inside[1], whole))
+                    found.setdefault(way, Found(_meant(raw), inside[0], inside[1], whole))
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:
@@ -102,6 +125,8 @@ class Xml(SpanDialect):
             return text
         if old[:1] in ('"', "'"):
             return f"{old[0]}{text}{old[0]}"
+        if old.lstrip().startswith("<!"):  # comments stay before what is said now
+            return "".join(_COMMENT.findall(old)) + text
         if old.startswith("<"):  # <name a="b"/> gets an inside
             name = re.match(r"<([\w:.-]+)", old)
             assert name is not None
@@ -126,6 +151,8 @@ class Xml(SpanDialect):
             stop = parent.opened - (2 if text[parent.opened - 2 : parent.opened] == "/>" else 1)
             place = len(text[:stop].rstrip())
             return text[:place] + f' {attribute}="{self.write(value, None)}"' + text[place:]
+        if not steps:
+            raise ValueError(f"{key} has elements inside, and no text of its own")
         made = self._made(steps, attribute, self.write(value, None))
         end = line_end(text)
         line = text.rfind("\n", 0, parent.start) + 1
@@ -155,13 +182,22 @@ class Xml(SpanDialect):
         return made
 
 
+def _meant(raw: str) -> str:
+    """What the text of an element says, without comments."""
+    if "<" in raw:
+        raw = _COMMENT.sub("", raw).strip()
+        if raw.startswith("<![CDATA[") and raw.endswith("]]>"):
+            return raw[9:-3]
+    return html.unescape(raw) if "&" in raw else raw
+
+
 def _steps(key: str) -> list[str]:
     return re.findall(r"(?:[^/\[]|\[[^\]]*\])+", key)
 
 
 def _tag_end(text: str, at: int) -> int:
     """Behind the ``>`` of the tag that begins there."""
-    match = re.compile(r"""<(?:[^"'>]|"[^"]*"|'[^']*')*>""").match(text, at)
+    match = _TAG.match(text, at)
     assert match is not None
     return match.end()
 

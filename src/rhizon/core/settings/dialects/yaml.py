@@ -1,4 +1,5 @@
-"""YAML 1.2. Keys are the names on the way, joined by ``/``; elements of a sequence by their number."""
+"""YAML 1.2. Keys are the names on the way, joined by ``/``; elements of a sequence by their number, and those of one
+that holds different texts only by the text in brackets: ``crew/[Aud]`` is there or not."""
 
 import json
 import re
@@ -15,15 +16,15 @@ _NUMBER = re.compile(r"[-+]?\d+(?:\.\d+)?")
 
 
 class Yaml(SpanDialect):
-    """ruamel.yaml says where each value stands; what it would write again it would also lay out anew."""
+    """PyYAML says where each value stands (libyaml where it is, which is thirty times as fast); what a library would
+    write again it would also lay out anew."""
 
     def _root(self, text: str) -> Any:
-        from ruamel.yaml import YAML
-        from ruamel.yaml.error import YAMLError
+        import yaml
 
         try:
-            root = YAML(typ="rt").compose(text)
-        except (YAMLError, ValueError, RecursionError) as broken:
+            root = yaml.compose(text, Loader=getattr(yaml, "CBaseLoader", yaml.BaseLoader))
+        except (yaml.YAMLError, ValueError, RecursionError) as broken:
             raise ValueError(f"not YAML: {' '.join(str(broken).split())[:200]}") from None
         if root is not None and getattr(root, "id", "") != "mapping":
             raise ValueError("a mapping is expected")
@@ -37,6 +38,9 @@ class Yaml(SpanDialect):
         if id(node) in seen:
             return  # an alias: it is edited where it is written
         seen.add(id(node))
+        if prefix and _texts(text, node):
+            yield from self._elements(text, node, prefix)
+            return
         for number, member in enumerate(node.value):
             key, value = member if isinstance(member, tuple) else (None, member)
             name = str(number) if key is None else str(getattr(key, "value", number))
@@ -49,9 +53,22 @@ class Yaml(SpanDialect):
             start, end = value.start_mark.index, value.end_mark.index
             yield prefix + name, Found(str(value.value), start, end, self._line(text, key or value, end))
 
+    def _elements(self, text: str, node: Any, prefix: str) -> Iterator[tuple[str, Found]]:
+        """Each text of a sequence; what goes with it is its line, or in a flow sequence its comma."""
+        spans = [(one.start_mark.index, one.end_mark.index) for one in node.value]
+        for number, (one, (start, end)) in enumerate(zip(node.value, spans, strict=True)):
+            whole = self._line(text, one, end)
+            if node.flow_style and number + 1 < len(spans):
+                whole = (start, spans[number + 1][0])
+            elif node.flow_style:
+                whole = (spans[number - 1][1] if number else start, end)
+            yield f"{prefix}[{one.value}]", Found(self.spell(True), start, end, whole)
+
     @staticmethod
     def _line(text: str, first: Any, end: int) -> tuple[int, int]:
         begin = text.rfind("\n", 0, first.start_mark.index) + 1
+        if text[end - 1 : end] == "\n":  # a text of several lines ends with its last one
+            return begin, end
         last = text.find("\n", end)
         return begin, len(text) if last < 0 else last + 1
 
@@ -62,6 +79,10 @@ class Yaml(SpanDialect):
         text = self.spell(value)
         if old is not None and old[:1] in ("|", ">"):
             raise ValueError("a text of several lines is not edited")
+        if old is not None and old[:1] in ("&", "!"):
+            raise ValueError("a value that bears an anchor or a tag is not edited")
+        if old == "":  # nothing stands behind the colon
+            return " " + self.write(value, None)
         if old is not None and old[:1] == "'" and text.isprintable():
             return "'" + text.replace("'", "''") + "'"
         if old is not None and old[:1] == '"':
@@ -77,6 +98,8 @@ class Yaml(SpanDialect):
         text = text if not text or text.endswith("\n") else text + end
         node = self._root(text)
         parts = key.split("/")
+        if len(parts) > 1 and parts[-1].startswith("[") and parts[-1].endswith("]"):
+            return self._add_element(text, node, parts[:-1], self.write(parts[-1][1:-1], None))
         while node is not None and len(parts) > 1:
             below = next((one for name, one in node.value if name.value == parts[0]), None)
             if below is None:
@@ -92,10 +115,72 @@ class Yaml(SpanDialect):
             raise ValueError(f"{key}: the mapping it belongs to is written in one line")
         else:
             column = node.value[0][0].start_mark.column
-            at = self._line(text, node.value[-1][0], node.value[-1][1].end_mark.index)[1]
-            if isinstance(node.value[-1][1].value, list):
-                at = node.value[-1][1].end_mark.index
-                at = text.rfind("\n", 0, at) + 1 if text[at - 1 : at] != "\n" and at < len(text) else at
+            at = _end(node)
+            if text[at - 1 : at] != "\n":
+                at = text.find("\n", at) + 1 or len(text)
         lines = [" " * (column + 2 * number) + self.write(part, None) + ":" for number, part in enumerate(parts)]
         lines[-1] += " " + self.write(value, None)
         return text[:at] + end.join(lines) + end + text[at:]
+
+    def _add_element(self, text: str, node: Any, way: list[str], word: str) -> str:
+        """``word`` at the end of the sequence at the end of the way."""
+        column = 0
+        for number, part in enumerate(way):
+            found = next((one for one in node.value if one[0].value == part), None) if _mapping(node) else None
+            if found is None and (node is None or _mapping(node)):
+                return self._with_sequence(text, node, way[number:], word)
+            if found is None:
+                raise ValueError(f"{'/'.join(way)}: what stands on the way is no mapping")
+            column, node = found[0].start_mark.column, found[1]
+        end = line_end(text)
+        if node.id == "scalar" and node.value == "":  # nothing stands behind the colon
+            at = text.find("\n", node.end_mark.index) + 1 or len(text)
+            return f"{text[:at]}{' ' * (column + 2)}- {word}{end}{text[at:]}"
+        if node.id != "sequence" or (node.value and not _texts(text, node)):
+            raise ValueError(f"{'/'.join(way)} is no sequence of different texts")
+        if node.flow_style:
+            at = node.value[-1].end_mark.index if node.value else node.start_mark.index + 1
+            return f"{text[:at]}{', ' if node.value else ''}{word}{text[at:]}"
+        at = _end(node)
+        if text[at - 1 : at] != "\n":
+            at = text.find("\n", at) + 1 or len(text)
+        return f"{text[:at]}{' ' * node.start_mark.column}- {word}{end}{text[at:]}"
+
+    def _with_sequence(self, text: str, node: Any, way: list[str], word: str) -> str:
+        """A sequence that is not there yet, with its first word, at the end of a mapping in lines of its own."""
+        if node is not None and node.flow_style:
+            raise ValueError(f"{'/'.join(way)}: the mapping it belongs to is written in one line")
+        column, at = (0, len(text)) if node is None or not node.value else (node.start_mark.column, _end(node))
+        if text[at - 1 : at] != "\n" and at:
+            at = text.find("\n", at) + 1 or len(text)
+        lines = [" " * (column + 2 * number) + self.write(part, None) + ":" for number, part in enumerate(way)]
+        lines.append(" " * (column + 2 * len(way)) + "- " + word)
+        end = line_end(text)
+        return text[:at] + end.join(lines) + end + text[at:]
+
+
+def _mapping(node: Any) -> bool:
+    return node is not None and node.id == "mapping"
+
+
+def _texts(text: str, node: Any) -> bool:
+    """Whether a node is a sequence of texts that are all different, each on a line of its own or all in one."""
+    if node.id != "sequence" or not node.value or any(one.id != "scalar" for one in node.value):
+        return False
+    words = [one.value for one in node.value]
+    if len(set(words)) < len(words):
+        return False
+    heads = (text[text.rfind("\n", 0, one.start_mark.index) + 1 : one.start_mark.index] for one in node.value)
+    return bool(node.flow_style) or all(head.strip() == "-" for head in heads)
+
+
+def _end(node: Any) -> int:
+    """Where the last thing in a mapping or sequence ends. Its own mark stands at whatever follows; an alias's mark
+    stands where its anchor is, and then the key tells the line."""
+    end = 0
+    while isinstance(node.value, list) and node.value and not node.flow_style:
+        last = node.value[-1]
+        if isinstance(last, tuple):
+            end = max(end, last[0].end_mark.index)
+        node = last[1] if isinstance(last, tuple) else last
+    return max(end, int(node.end_mark.index))

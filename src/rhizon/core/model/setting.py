@@ -1,0 +1,135 @@
+"""Settings and ports of a game under our names for them, and where the server's own files keep them."""
+
+import re
+from typing import Annotated, Literal
+
+import msgspec
+
+from rhizon.core.model.base import Id, Line, Port, Strict
+from rhizon.core.names import RelPath
+
+__all__ = ["NAME_WORD", "Dialect", "PortDefinition", "Protocol", "SettingDefinition", "Stored"]
+
+Protocol = Literal["tcp", "udp"]
+Dialect = Literal["properties", "ini", "json", "toml", "yaml", "xml", "semicolon", "lines", "arguments"]
+NAME_WORD = "{name}"  # in the key of a setting that is a list of names: one key for each
+MOST_NAMES = 1000
+
+
+class Stored(Strict, frozen=True, kw_only=True):
+    """Where a value is kept: a file of the server, how it is written, and the key in it. A list of names has a key with
+    ``{name}`` in it: each name is there or not."""
+
+    file: RelPath
+    dialect: Dialect = "properties"
+    key: Line
+
+
+class SettingDefinition(Strict, frozen=True, kw_only=True):
+    """One setting under our name for it. ``store`` is left out where the game has no place for it and only Rhizon goes
+    by it. Values of type ``names`` are names joined by ", "."""
+
+    type: Literal["text", "integer", "flag", "choice", "names"]
+    meaning: Line
+    default: str | int | bool
+    least: int | None = None
+    most: int | None = None
+    choices: tuple[Line, ...] = ()
+    secret: bool = False
+    words: dict[str, Line] = {}
+    store: Stored | None = None
+
+    def __post_init__(self) -> None:
+        if self.type == "choice" and not self.choices:
+            raise ValueError("a choice needs `choices`")
+        if self.store is not None and (self.type == "names") != (NAME_WORD in self.store.key):
+            raise ValueError("store.key: `{name}` is in it where the type is names, and only there")
+        if self.secret and self.store is not None and self.store.dialect == "arguments":
+            raise ValueError("store: a secret cannot be an argument: all who use the machine see those of a program")
+        try:
+            self.checked(self.default)
+        except ValueError as wrong:
+            raise ValueError(f"default: {wrong}") from None
+
+    def checked(self, value: object) -> str | int | bool:
+        """``value`` as this setting's type; ValueError says what would be right."""
+        match self.type:
+            case "flag":
+                if isinstance(value, bool):
+                    return value
+                if isinstance(value, str) and value.lower() in ("yes", "true", "on", "no", "false", "off"):
+                    return value.lower() in ("yes", "true", "on")
+                raise ValueError(f"yes or no is expected, not {value!r}")
+            case "integer":
+                if isinstance(value, bool) or not re.fullmatch(r"[+-]?\d{1,18}", str(value)):
+                    raise ValueError(f"a whole number{self._span()} is expected, not {value!r}")
+                number = int(str(value))
+                if (self.least is not None and number < self.least) or (self.most is not None and number > self.most):
+                    raise ValueError(f"a whole number{self._span()} is expected, not {number}")
+                return number
+            case "choice":
+                if value not in self.choices:
+                    raise ValueError(f"one of {', '.join(self.choices)} is expected, not {value!r}")
+                return str(value)
+            case "names":
+                return ", ".join(_names(value))
+            case _:
+                text = str(value)
+                if len(text) > 400 or any(ord(c) < 32 for c in text):
+                    raise ValueError("one line of at most 400 characters is expected")
+                return text
+
+    def _span(self) -> str:
+        if self.least is not None and self.most is not None:
+            return f" from {self.least} to {self.most}"
+        return ""
+
+    @property
+    def allowed(self) -> str:
+        """What may be set, in words."""
+        match self.type:
+            case "flag":
+                return "yes or no"
+            case "integer":
+                return f"a whole number{self._span()}"
+            case "choice":
+                return ", ".join(self.choices)
+            case "names":
+                return "names"
+            case _:
+                return "one line of text"
+
+    def names(self, value: str | int | bool) -> list[str]:
+        """The names of a value of type ``names``."""
+        return _names(value)
+
+    def native(self, value: str | int | bool) -> str | int | bool:
+        """How the server's own file says ``value``: by the definition's words, else as it is."""
+        word = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+        return self.words.get(word, value)
+
+
+def _names(value: object) -> list[str]:
+    """Names of a list, or of a text with commas between, each once and in order."""
+    parts = value if isinstance(value, list | tuple) else str(value).split(",")
+    names = dict.fromkeys(str(one).strip() for one in parts)
+    names.pop("", None)
+    if len(names) > MOST_NAMES:
+        raise ValueError(f"at most {MOST_NAMES} names are expected")
+    for name in names:
+        if len(name) > 64 or any(c in name for c in ',"\\<>&;=[]{}/') or not name.isprintable():
+            raise ValueError(f"{name[:64]!r} is no name: one word or a few, without punctuation that files use")
+    return list(names)
+
+
+class PortDefinition(Strict, frozen=True, kw_only=True):
+    """A port that the server opens, and every place that must hold its number. With ``count`` the server takes that
+    many numbers in a row; with ``offset_of`` it counts on from another role's number, and nobody chooses it."""
+
+    role: Id
+    protocols: Annotated[tuple[Protocol, ...], msgspec.Meta(min_length=1)]
+    default: Port
+    store: tuple[Stored, ...]
+    count: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 1
+    offset_of: Id | None = None
+    offset: Annotated[int, msgspec.Meta(ge=-10000, le=10000)] = 0

@@ -1,0 +1,93 @@
+"""Files of plain lines, with ``#`` comments: one name a line, or one argument of a command line a line."""
+
+import re
+from collections.abc import Mapping
+
+from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+
+__all__ = ["Arguments", "Lines", "argument_list"]
+
+_JOINED = re.compile(r"(?P<key>[-+/]\S*?=)(?P<value>.*)")
+_APART = re.compile(r"(?P<key>[-+/]\S*)(?:[ \t]+(?P<value>.*))?")
+
+
+class Lines(SpanDialect):
+    """A key is a whole line: it is there, or it is not."""
+
+    def find(self, text: str) -> dict[str, Found]:
+        found: dict[str, Found] = {}
+        for begin, end, line in _lines(text):
+            found.setdefault(line, Found(self.spell(True), begin, begin, (begin, end)))
+        return found
+
+    def write(self, value: Scalar, old: str | None) -> str:  # noqa: ARG002 - the line says it already
+        raise ValueError("a line is there or not; it has no value of its own")
+
+    def add(self, text: str, key: str, value: Scalar) -> str:
+        if value is not True or key.startswith("#") or not key.strip() or len(key.splitlines()) > 1:
+            raise ValueError(f"{key!r} cannot be a line of this file")
+        return _with_line(text, key)
+
+
+class Arguments(SpanDialect):
+    """One argument a line. ``--name=`` as a key is an argument that holds its value, ``--name`` one that has it as the
+    next (on the same line here), or one that only is there or not. The server gets them in the order of the file."""
+
+    def find(self, text: str) -> dict[str, Found]:
+        found: dict[str, Found] = {}
+        for begin, end, line in _lines(text):
+            match = _JOINED.fullmatch(line) or _APART.fullmatch(line)
+            if match is None:
+                continue  # an argument without a name: it stays where it is
+            at = text.index(line, begin)
+            value = match["value"]
+            start, stop = match.span("value") if value is not None else (len(line), len(line))
+            if value == "":  # with its sign, to tell it from an argument that only is there
+                start -= 1
+            found.setdefault(
+                match["key"], Found(self.spell(True) if value is None else value, at + start, at + stop, (begin, end))
+            )
+        return found
+
+    def write(self, value: Scalar, old: str | None) -> str:
+        text = self.spell(value)
+        if len(text.splitlines()) > 1:
+            raise ValueError("an argument is one line")
+        if old == "":
+            return f" {text}"
+        return f"={text}" if old == "=" else text
+
+    def add(self, text: str, key: str, value: Scalar) -> str:
+        if key.endswith("="):
+            return _with_line(text, key + self.write(value, None))
+        return _with_line(text, key if value is True else f"{key} {self.write(value, None)}")
+
+    def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        gone = {key: None for key, value in changes.items() if value is False and not key.endswith("=")}
+        return super().edit(data, {**changes, **gone})
+
+
+def argument_list(data: bytes) -> tuple[str, ...]:
+    """The arguments that such a file stands for, in its order."""
+    made: list[str] = []
+    for _, _, line in _lines(data.decode("utf-8", "surrogateescape")):
+        match = None if _JOINED.fullmatch(line) else _APART.fullmatch(line)
+        made += [line] if match is None or match["value"] is None else [match["key"], match["value"]]
+    return tuple(made)
+
+
+def _lines(text: str) -> list[tuple[int, int, str]]:
+    """Where each line begins and ends, and what it says, comments and empty ones left out."""
+    found = []
+    at = 0
+    for line in text.splitlines(keepends=True):
+        said = line.strip()
+        if said and not said.startswith("#"):
+            found.append((at, at + len(line), said))
+        at += len(line)
+    return found
+
+
+def _with_line(text: str, line: str) -> str:
+    end = line_end(text)
+    return f"{text}{'' if not text or text.endswith(chr(10)) else end}{line}{end}"
