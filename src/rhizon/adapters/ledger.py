@@ -73,8 +73,8 @@ class Ledger:
         """Gives the file back."""
         self._db.close()
 
-    def entries(self) -> list[Entry]:
-        """Every instance whose folder is still there, by folder."""
+    def entries(self, *, missing: bool = False) -> list[Entry]:
+        """Every instance whose folder is still there, by folder; with ``missing`` those whose folder is not."""
         ports: dict[str, dict[str, int]] = {}
         try:
             held = self._db.execute("SELECT folder, role, number FROM ports ORDER BY role").fetchall()
@@ -88,7 +88,7 @@ class Ledger:
             Entry(folder=row[0], name=row[1], game=row[2], note=row[3], memory_mib=row[4], ports=ports.get(row[0], {}))
             for row in rows
         )
-        return [entry for entry in found if _still_there(entry.folder)]
+        return [entry for entry in found if _still_there(entry.folder) is not missing]
 
     @contextmanager
     def claim(self) -> Iterator[None]:

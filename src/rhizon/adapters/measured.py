@@ -8,7 +8,7 @@ from pathlib import Path
 from rhizon.adapters.files import translated
 from rhizon.core.allocate.measured import GcEvent, read_gc_log
 
-__all__ = ["MEASURED", "Samples", "gc_runs", "make_room", "peak_memory", "trend"]
+__all__ = ["MEASURED", "Samples", "gc_runs", "make_room", "process_runs", "trend"]
 
 MEASURED = "measured"
 MOST_RUNS = 8
@@ -65,15 +65,16 @@ def _lines(file: Path) -> Iterator[str]:
         yield from log.read(LARGEST_LOG).splitlines()
 
 
-def peak_memory(own: Path) -> float | None:
-    """The most resident memory of any measured run, in MiB."""
-    most = None
-    for file in sorted((own / MEASURED).glob("process-*.csv")):
-        for line in _lines(file):
-            parts = line.split(",")
-            with contextlib.suppress(ValueError, IndexError):
-                most = max(most or 0.0, float(parts[1]))
-    return most
+def process_runs(own: Path) -> list[list[tuple[float, float]]]:
+    """The samples of each run, oldest run first: seconds since its start, resident MiB."""
+    return [list(_samples(file)) for file in sorted((own / MEASURED).glob("process-*.csv"))]
+
+
+def _samples(file: Path) -> Iterator[tuple[float, float]]:
+    for line in _lines(file):
+        parts = line.split(",")
+        with contextlib.suppress(ValueError, IndexError):
+            yield float(parts[0]), float(parts[1])
 
 
 def trend(points: tuple[tuple[float, float], ...]) -> tuple[float, float, float] | None:

@@ -1,6 +1,6 @@
 """Pictures, with Matplotlib where it is installed (the extra "plot")."""
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -8,7 +8,7 @@ from rhizon.adapters.files import translated
 from rhizon.core.allocate.measured import GcEvent
 from rhizon.core.errors import StateError
 
-__all__ = ["heap_plot", "heat_map"]
+__all__ = ["heap_plot", "heat_map", "process_plot"]
 
 # Blue, sand and grey differ in lightness too, so that they are told apart without colours.
 COLOURS = ("#d9d9d9", "#f2c14e", "#1f6f8b")
@@ -46,14 +46,13 @@ def heat_map(
     pyplot.close(figure)
 
 
-def heap_plot(
-    file: Path, title: str, runs: Sequence[Sequence[GcEvent]], granted: int, recommended: int, guessed: int
-) -> None:
-    """Heap after every collection of the last run, with what was granted, what is recommended and what was guessed."""
+def heap_plot(file: Path, title: str, runs: Sequence[Sequence[GcEvent]], bounds: Mapping[str, int]) -> None:
+    """Heap after every collection of the last run, with ``bounds`` in MiB: what was granted, what is recommended and
+    what was guessed."""
     pyplot = _pyplot()
     figure, axes = pyplot.subplots(figsize=(9.6, 5.4), layout="constrained")
     run = next(one for one in reversed(runs) if one)
-    unit, scale = ("minutes", 60) if run[-1].at > 300 else ("seconds", 1)
+    scale = _time_axis(axes, run[-1].at)
     times = [event.at / scale for event in run]
     axes.plot(times, [event.before_mib for event in run], color="#d9d9d9", linewidth=1, label="before a collection")
     axes.plot(times, [event.after_mib for event in run], color="#1f6f8b", linewidth=1.2, label="after it")
@@ -62,22 +61,58 @@ def heap_plot(
         [event.at / scale for event in full], [event.after_mib for event in full], color="#123c4a", s=26, zorder=3,
         label="after a thorough one: what is alive",
     )  # fmt: skip
-    lines = ((granted, "granted", "-", "#444444"), (recommended, "recommended", "--", "#c0392b"),
-             (guessed, "guessed before it ran", ":", "#b7811a"))  # fmt: skip
-    for mib, label, style, colour in lines:
-        if mib:
-            axes.axhline(mib, linestyle=style, color=colour, linewidth=1.4, label=f"{label}: {mib} MiB")
-    axes.set_xlabel(f"{unit} since the start")
-    axes.set_xlim(left=0)
-    axes.set_ylabel("heap, MiB")
-    axes.set_ylim(bottom=0)
+    _memory_axis(axes, "heap, MiB", bounds)
     axes.set_title(f"{title}: heap in its last measured run", loc="left", fontsize=11)
+    _finish(file, figure, axes)
+
+
+def process_plot(
+    file: Path, title: str, runs: Sequence[Sequence[tuple[float, float]]], bounds: Mapping[str, int]
+) -> None:
+    """Memory of the process in the last run, and of those before it in grey, with ``bounds`` as above."""
+    pyplot = _pyplot()
+    figure, axes = pyplot.subplots(figsize=(9.6, 5.4), layout="constrained")
+    known = [run for run in runs if run]
+    scale = _time_axis(axes, max(run[-1][0] for run in known))
+    for number, run in enumerate(known):
+        last = number == len(known) - 1
+        label = "the last run" if last else "runs before" if number == 0 else None
+        axes.plot(
+            [at / scale for at, _ in run], [mib for _, mib in run], color="#1f6f8b" if last else "#d9d9d9",
+            linewidth=1.6 if last else 1, marker="." if len(run) < 30 else None, label=label,
+        )  # fmt: skip
+    _memory_axis(axes, "memory of the process, MiB", bounds)
+    axes.set_title(f"{title}: memory of its measured runs", loc="left", fontsize=11)
+    _finish(file, figure, axes)
+
+
+def _time_axis(axes: Any, last: float) -> int:
+    """Names the axis and answers how many seconds its unit has."""
+    unit, scale = ("minutes", 60) if last > 300 else ("seconds", 1)
+    axes.set_xlabel(f"{unit} since the start")
+    return scale
+
+
+def _memory_axis(axes: Any, label: str, bounds: Mapping[str, int]) -> None:
+    styles = (("-", "#444444"), ("--", "#c0392b"), (":", "#b7811a"))
+    names: dict[int, list[str]] = {}
+    for name, mib in bounds.items():
+        names.setdefault(mib, []).append(name)
+    names.pop(0, None)
+    for (mib, those), (style, colour) in zip(names.items(), styles, strict=False):
+        axes.axhline(mib, linestyle=style, color=colour, linewidth=1.4, label=f"{', '.join(those)}: {mib} MiB")
+    axes.set_ylabel(label)
+
+
+def _finish(file: Path, figure: Any, axes: Any) -> None:
+    axes.set_xlim(left=0)
+    axes.set_ylim(bottom=0)
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)
     figure.legend(loc="outside lower left", ncols=3, frameon=False, fontsize=9)
     with translated("write the plot", file):
         figure.savefig(file, dpi=120)
-    pyplot.close(figure)
+    _pyplot().close(figure)
 
 
 def _pyplot() -> Any:

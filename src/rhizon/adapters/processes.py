@@ -3,19 +3,22 @@
 import contextlib
 import os
 import queue
+import signal
 import subprocess
 import threading
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 
 import psutil
 
 from rhizon.core.errors import StateError
+from rhizon.core.model.game import StopSignal
 
-__all__ = ["ServerProcess", "alive", "at_work_in", "holder_of"]
+__all__ = ["SIGNALS", "ServerProcess", "alive", "at_work_in", "holder_of", "signalled"]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0
+SIGNALS: Mapping[StopSignal, signal.Signals] = {"interrupt": signal.SIGINT, "terminate": signal.SIGTERM}
 
 
 class ServerProcess:
@@ -24,11 +27,12 @@ class ServerProcess:
     Lines of both of its streams arrive in the order in which it wrote them.
     """
 
-    def __init__(self, command: Sequence[str], folder: Path) -> None:
+    def __init__(self, command: Sequence[str], folder: Path, environment: Mapping[str, str] | None = None) -> None:
         try:
             self._process = subprocess.Popen(
                 list(command),
                 cwd=folder,
+                env={**os.environ, **(environment or {})},
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.STDOUT,
@@ -78,6 +82,11 @@ class ServerProcess:
             stream.write(command.encode("utf-8", "surrogateescape") + b"\n")
             stream.flush()
 
+    def signal(self, name: StopSignal) -> None:
+        """Asks it to stop by a signal; a server that is gone hears nothing."""
+        with contextlib.suppress(OSError):
+            self._process.send_signal(SIGNALS[name])
+
     def wait(self, seconds: float) -> int | None:
         """The exit code (128 + N where signal N ended it), or None when it still runs."""
         try:
@@ -111,6 +120,13 @@ class ServerProcess:
             if stream is not None:
                 with contextlib.suppress(OSError):
                     stream.close()
+
+
+def signalled(pid: int, since: float, name: StopSignal) -> None:
+    """Asks that very process to stop by a signal; one that is gone hears nothing."""
+    if alive(pid, since):
+        with contextlib.suppress(OSError):
+            os.kill(pid, SIGNALS[name])
 
 
 def alive(pid: int, since: float) -> bool:

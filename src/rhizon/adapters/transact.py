@@ -81,6 +81,9 @@ def apply(
             remove_tree(folder)
         raise
     _clear(folder, stage.rooms)
+    for entry in stage.entries:
+        if entry.action == "remove":  # a loader may take an empty folder for content
+            _drop_empty(folder, safe_path(entry.path), least=2)
 
 
 def recover(folder: Path) -> bool:
@@ -235,10 +238,10 @@ def _clear(folder: Path, rooms: set[str]) -> None:
                 (folder / room).rmdir()
 
 
-def _drop_empty(folder: Path, path: RelPath) -> None:
-    """Folders that were made for a file that is gone again, as far as they are empty."""
+def _drop_empty(folder: Path, path: RelPath, least: int = 1) -> None:
+    """Folders of a file that is gone, as far as they are empty and lie at least so deep (1: in the instance's own)."""
     for parent in Path(path).parents:
-        if parent in (Path(), Path(RHIZON)):
+        if len(parent.parts) < least or parent == Path(RHIZON):
             return
         with contextlib.suppress(OSError):
             (folder / parent).rmdir()

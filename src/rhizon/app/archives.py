@@ -11,7 +11,7 @@ from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.assembly import Assembly, assemblies_together, read_assembly
 from rhizon.core.archives.entries import Archive
-from rhizon.core.archives.scan import Scanned, scan
+from rhizon.core.archives.scan import Scanned, scan, scan_assembly
 from rhizon.core.archives.together import together
 from rhizon.core.errors import InputError, RhizonError, StateError, TrustError
 from rhizon.core.finding import Finding
@@ -25,7 +25,8 @@ ENDINGS = (".jar", ".zip", ".dll")
 
 
 class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
-    """One file. ``archive`` for a zip, ``assembly`` for a .NET one; neither for what is not what its name says.
+    """One file. ``archive`` for a zip, ``assembly`` for a .NET one, with ``archive`` where a game takes it for content;
+    neither for what is not what its name says.
     ``problem`` is the code of what keeps it from being used at all; one that cannot be read has no hash."""
 
     path: str
@@ -78,7 +79,9 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
     if file.suffix.lower() == ".dll":
         assembly = read_assembly(data)
         if assembly is not None:
-            return with_(file_only, assembly=assembly)
+            content = scan_assembly(assembly, file.name, games)
+            findings = content.findings if content is not None else ()
+            return with_(file_only, assembly=assembly, archive=content, findings=findings)
         return with_(file_only, problem="no-assembly", findings=(_no_assembly(file.name),))
     try:
         scanned = scan(Archive(data, file.name), games)

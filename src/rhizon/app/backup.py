@@ -119,7 +119,7 @@ def back_up(
         if stop_first:
             stopped(host, home, reporter, stop_first=True)
         state = needed_whole(home)
-        game = host.game_of(state.instance)
+        game = host.game_of(state.instance, state.lock)
         repository = Repository((to or host.places.backups).absolute())
         made = _make(home, game, state, repository, reporter, "by hand")
         if to is not None:

@@ -87,7 +87,8 @@ def _read_archives(
 ) -> list[Shelved]:
     definitions = [games.get(name) for name in games.files()]
     root = folder / shelf.archives
-    files = archive_files(root) if root.is_dir() else []
+    folders = (root, *sorted(one for one in root.rglob("*") if one.is_dir())) if root.is_dir() else ()
+    files = [file for one in folders if not one.is_symlink() for file in archive_files(one)]
     found = []
     for file, scanned in zip(files, scan_files(host, files, definitions, reporter), strict=True):
         try:
@@ -143,11 +144,11 @@ def _is_tree(folder: Path, server: ShelfServer, game: str) -> bool:
 
 def _server_files(folder: Path, game: str, server: ShelfServer, documents: dict[str, bytes]) -> ServerFiles:
     if not _is_tree(folder, server, game):
-        return ServerFiles(version=server.version, artefact=_artefact(folder, server.file))
+        return ServerFiles(version=server.version, branch=server.branch, artefact=_artefact(folder, server.file))
     path = tree_path(game, server.file)
     data = documents[path]
     artefact = Artefact(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
-    return ServerFiles(version=server.version, artefact=artefact, tree=server.file)
+    return ServerFiles(version=server.version, branch=server.branch, artefact=artefact, tree=server.file)
 
 
 def _host_files(folder: Path, shelf: Shelf, game: str, documents: dict[str, bytes]) -> HostFiles:

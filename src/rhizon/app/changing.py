@@ -12,7 +12,7 @@ from rhizon.adapters.instances import INVENTORY, LOCK, InstanceFolder
 from rhizon.adapters.kept import KeptStates, state_name
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import apply
-from rhizon.app.settling import Side, settings_paths
+from rhizon.app.settling import Side, Told, settings_paths, settle, shown_diff
 from rhizon.core.changes import Changes, changes_between
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
@@ -21,9 +21,9 @@ from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
-from rhizon.core.plan import Plan
+from rhizon.core.plan import Plan, make_plan
 
-__all__ = ["Whole", "as_it_is", "between", "carry_out", "needed_whole", "whole"]
+__all__ = ["Whole", "as_it_is", "between", "carry_out", "needed_whole", "settings_change", "whole"]
 
 
 class Whole(msgspec.Struct, frozen=True, kw_only=True):
@@ -37,6 +37,26 @@ class Whole(msgspec.Struct, frozen=True, kw_only=True):
     def side(self) -> Side:
         """As settings are settled against."""
         return Side(instance=self.instance, lock=self.lock)
+
+
+def settings_change(
+    store: Store,
+    home: InstanceFolder,
+    game: GameDefinition,
+    before: Whole,
+    after: Whole,
+    typed: Mapping[str, str | int | bool],
+) -> tuple[Plan, tuple[Told, ...]]:
+    """What it takes to write just the ``typed`` settings and the ports of ``after``, and how that changes each file.
+    Raises :class:`~rhizon.core.errors.StateError` for a file that cannot be understood."""
+    settled = settle(home, game, store, before.side, after.side, before.inventory, {}, typed, only_typed=True)
+    made = make_plan({}, {}, None, game.world.folder, settled)
+    diffs = tuple(
+        shown_diff(step.path, (home.folder / step.path).read_bytes(), made.contents[step.path].data, game)
+        for step in made.steps
+        if step.action == "merge"
+    )
+    return Plan(steps=made.steps, inventory=before.inventory, contents=made.contents), diffs
 
 
 def whole(home: InstanceFolder) -> Whole | None:

@@ -1,26 +1,26 @@
 """Check an instance: what is wrong, what is odd, what would keep it from starting. Nothing is changed."""
 
 import os
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 
 import msgspec
 
 from rhizon.adapters.files import has_stamp, hash_file, read_bytes
-from rhizon.adapters.host import memory_mib, socket_in_use
+from rhizon.adapters.host import memory_mib
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.processes import holder_of
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import JOURNAL, RHIZON
 from rhizon.app.context import Host, open_ledger
-from rhizon.app.ports import every_number, port_places
+from rhizon.app.moving import taken_ports
+from rhizon.app.settling import Side, native_edits
+from rhizon.app.whereabouts import Whereabouts, put_right
 from rhizon.core.finding import Finding, Severity, worst_first
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
-from rhizon.core.names import RelPath
 from rhizon.core.plan import BESIDE
 from rhizon.core.runtimes import FAMILIES
-from rhizon.core.settings.apply import edits_for
+from rhizon.core.settings.apply import holds
 from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["Checked", "check"]
@@ -47,9 +47,9 @@ def check(host: Host, folder: Path) -> Checked:
     """Raises :class:`StateError` when there is no instance, DocumentError when its documents are broken."""
     home = InstanceFolder(folder).required()
     instance, lock, inventory = home.instance(), home.lock(), home.inventory()
-    game = host.game_of(instance)
+    game = host.game_of(instance, lock)
     running = home.running()
-    findings: list[Finding] = []
+    findings = _whereabouts(home, put_right(host, home))
     if (home.own / JOURNAL).exists():
         findings.append(
             _finding(
@@ -61,12 +61,12 @@ def check(host: Host, folder: Path) -> Checked:
             )
         )
     findings += _licence(home, game, instance)
-    findings += _files(home, inventory)
+    findings += _files(home, game, inventory)
     findings += _strangers(home, game, lock, inventory)
     findings += _settings(home, game, instance, lock)
     if running is None:
-        findings += _ports(game, instance, lock)
-    findings += _memory(host, home, game, instance)
+        findings += _ports(home.folder, game, instance, lock)
+    findings += _memory(host, game, instance)
     return Checked(
         folder=str(home.folder),
         name=instance.name,
@@ -113,17 +113,20 @@ def _licence(home: InstanceFolder, game: GameDefinition, instance: Instance) -> 
     return []
 
 
-def _files(home: InstanceFolder, inventory: Inventory) -> list[Finding]:
+def _files(home: InstanceFolder, game: GameDefinition, inventory: Inventory) -> list[Finding]:
     findings = []
     again = f"rhizon repair {home.folder}"
+    settings = game.settings_files
     for path, owned in inventory.files.items():
         file = home.folder / path
-        if path.endswith(BESIDE):
-            continue  # there to be looked at and deleted
+        if path.endswith(BESIDE) or (path in settings and not file.is_file()):
+            continue  # there to be looked at and deleted; told as a settings file
         if not file.is_file():
             severity: Severity = "info" if owned.edited else "error"
             remedy = "Fine if you deleted it; rhizon update DIR puts it back." if owned.edited else again
             findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", remedy))
+        elif owned.executable and not file.stat().st_mode & 0o100:
+            findings.append(_finding("file-changed", "error", path, "it is not marked as a program any more", again))
         elif not owned.edited and not has_stamp(file.stat(), owned.sha256) and hash_file(file)[0] != owned.sha256:
             what = f"it is not what was placed ({owned.origin})"
             findings.append(_finding("file-changed", "error", path, what, again))
@@ -131,33 +134,34 @@ def _files(home: InstanceFolder, inventory: Inventory) -> list[Finding]:
 
 
 def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory: Inventory) -> list[Finding]:
-    """Archives in the content folders that nobody locked: the loader takes them in all the same."""
-    findings = []
+    """Content in the content folders that nobody locked, archives or, where such are unpacked, folders."""
+    loader = game.loaders[lock.target.loader]
+    named = loader.enabled is not None or any("{content}" in word for word in loader.command)
+    what = "it is in a content folder and in no lock; players would need it too"
+    if named:
+        what = "it is in a content folder and in no lock; the server is told what to load, and leaves it alone"
+    severity: Severity = "info" if named else "warning"
+    remedy = "Put it into the list and provision again, or take it out of the folder."
     endings = {os.path.splitext(one.file.path)[1] for one in lock.releases}  # noqa: PTH122 - a text, not a file
+    ours = {parent for path in inventory.files for parent in (path, *map(str, PurePosixPath(path).parents))}
+    unpacked = {folder for kind, folder in game.folders.items() if kind in game.placing and game.placing[kind].unpack}
+    findings = []
     for folder in sorted(set(game.folders.values())):
         for file in sorted((home.folder / folder).glob("*")) if (home.folder / folder).is_dir() else ():
             path = f"{folder}/{file.name}"
-            if file.suffix in endings and RelPath(path) not in inventory.files:
-                findings.append(
-                    _finding(
-                        "unknown-content",
-                        "warning",
-                        path,
-                        "it is in a content folder and in no lock; players would need it too",
-                        "Put it into the list and provision again, or take it out of the folder.",
-                    )
-                )
+            content = file.is_dir() if folder in unpacked else file.suffix in endings
+            if content and path not in ours:
+                findings.append(_finding("unknown-content", severity, path, what, remedy))
     return findings
 
 
 def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
-    extra = {role: port.store for role, port in port_places(game, lock).items()}
     findings = []
-    for name, (dialect, values) in edits_for(game, instance.settings, instance.ports, extra).items():
+    for name, (dialect, values) in native_edits(game, Side(instance=instance, lock=lock)).items():
         path = home.folder / name
         if not path.is_file():
             if instance.first_start_done:
-                remedy = "Provision again from the same source."
+                remedy = f"rhizon update {home.folder} writes it anew as it was set; secrets have to be given again."
                 findings.append(_finding("settings-file-missing", "error", name, "it is gone", remedy))
             continue
         try:
@@ -167,29 +171,24 @@ def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lo
             findings.append(_finding("native-file-broken", "error", name, str(broken), remedy))
             continue
         for key, wanted in values.items():
-            value = DIALECTS[dialect].spell(wanted)
-            if native.get(key, "").strip() != value.strip():
+            if not holds(dialect, DIALECTS[dialect], native, key, wanted):
+                value = DIALECTS[dialect].spell(wanted)
                 what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"
                 remedy = "Fine if you changed it by hand: it stays. Else: rhizon provision ... --set NAME=VALUE"
                 findings.append(_finding("setting-differs", "warning", name, what, remedy))
     return findings
 
 
-def _ports(game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
-    findings = []
-    places = port_places(game, lock)
-    for name, number in every_number(game, instance.ports).items():
-        role = name.partition("+")[0]
-        for protocol in places[role].protocols if role in places else ():
-            if socket_in_use(number, protocol):
-                what = f"port {number} ({protocol}) is held by {holder_of(number)}"
-                remedy = "Stop that program, or provision again: the server moves to a free port."
-                findings.append(_finding("port-taken", "error", role, what, remedy))
-                break
-    return findings
+def _ports(folder: Path, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
+    by_number = {one.number: one for one in reversed(taken_ports(game, lock, instance))}  # one protocol of each
+    remedy = f"Stop that program, or move the server to free ports: rhizon ports {folder} --move"
+    return [
+        _finding("port-taken", "error", one.role, f"port {one.number} ({one.protocol}) is held by {one.holder}", remedy)
+        for one in sorted(by_number.values(), key=lambda one: one.number)
+    ]
 
 
-def _memory(host: Host, home: InstanceFolder, game: GameDefinition, instance: Instance) -> list[Finding]:
+def _memory(host: Host, game: GameDefinition, instance: Instance) -> list[Finding]:
     with open_ledger(host) as ledger:
         entries = ledger.entries()
     granted = sum(one.memory_mib for one in entries)
@@ -201,8 +200,13 @@ def _memory(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
     elif granted > total:
         what = f"this host's {len(entries)} instances may take {granted} MiB together, it has {total}"
         findings.append(_finding("memory-overcommitted", "warning", "memory", what, "Run fewer at once."))
-    if str(home.folder) not in {one.folder for one in entries}:
-        what = "this host's ledger does not know it: was the folder moved or copied?"
-        remedy = f"rhizon provision {instance.source} {home.folder} writes it down."
-        findings.append(_finding("not-in-ledger", "warning", RHIZON, what, remedy))
     return findings
+
+
+def _whereabouts(home: InstanceFolder, found: Whereabouts | None) -> list[Finding]:
+    if found is None:
+        return []
+    if not found.held_by:
+        return [_finding("moved-by-hand", "info", RHIZON, found.words, "")]
+    remedy = f"If both are to run, give this one ports of its own: rhizon ports {home.folder} --move"
+    return [_finding("not-in-ledger", "warning", RHIZON, found.words, remedy)]

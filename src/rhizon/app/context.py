@@ -7,13 +7,9 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from rhizon.adapters.catalogs import Catalogs, open_catalogs
-from rhizon.adapters.copies import Copies
-from rhizon.adapters.credentials import Credentials
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.games import Games
 from rhizon.adapters.host import memory_mib, passing_ports
-from rhizon.adapters.http import Network
 from rhizon.adapters.ledger import Ledger
 from rhizon.adapters.places import Places, places
 from rhizon.adapters.store import Store
@@ -23,9 +19,11 @@ from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.host import HostLimits
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
 from rhizon.core.runtimes import FAMILIES
 
 if TYPE_CHECKING:
+    from rhizon.adapters.catalogs import Catalogs
     from rhizon.adapters.runtimes import FoundRuntime, Runtimes
 
 __all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
@@ -65,15 +63,26 @@ class Host:
         """Where port numbers may be taken."""
         return PortRoom(pool=parse_pool(self.limits.ports), passing=passing_ports())
 
-    def game_of(self, instance: Instance) -> GameDefinition:
-        """The definition of an instance's game, found as when it was made; each is read once."""
+    def game_of(self, instance: Instance, lock: Lock | None = None) -> GameDefinition:
+        """The definition of an instance's game, found as when it was made, with the settings of the lock's content.
+
+        Each is read once."""
         key = (str(Path(instance.source).parent), instance.game)
         if key not in self._games:
             self._games[key] = self.games(Path(key[0])).get(instance.game)
-        return self._games[key]
+        if lock is None or not any(one.settings for one in lock.releases):
+            return self._games[key]
+        from rhizon.core.settings.content import with_content  # imports every dialect
 
-    def open_catalogs(self, addresses: tuple[str, ...], beside: Path) -> Catalogs:
+        return with_content(self._games[key], lock)
+
+    def open_catalogs(self, addresses: tuple[str, ...], beside: Path) -> "Catalogs":
         """The catalogs there, with what this host knows of them and is to them. Raises RemoteError, InputError."""
+        from rhizon.adapters.catalogs import open_catalogs  # commands that only look need nothing of these
+        from rhizon.adapters.copies import Copies
+        from rhizon.adapters.credentials import Credentials
+        from rhizon.adapters.http import Network
+
         remote = any("://" in one for one in addresses)
         credentials = Credentials(self.places.credentials, os.environ)
         copies = Copies(self.places.copies) if remote else None

@@ -9,6 +9,7 @@ from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
+from rhizon.app.whereabouts import put_right
 from rhizon.core.errors import RhizonError, StateError
 
 __all__ = ["entered", "started_elsewhere", "stopped"]
@@ -31,6 +32,10 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
     """
     if not home.is_ours:
         return
+    moved = put_right(host, home)
+    if moved is not None:
+        reporter.step("looking it up in the ledger")
+        reporter.done(moved.words)
     mark = home.running()
     if mark is None:
         pid = started_elsewhere(home)
@@ -47,10 +52,15 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
             f"the server in {home.folder} is running (process {mark.pid})",
             hint="Stop it first: type stop into its console, press Ctrl-C where rhizon run runs, or add --stop-first.",
         )
+    from rhizon.adapters.processes import signalled  # psutil is slow to import, and a server seldom runs
+
     console = host.game_of(home.instance()).console
     reporter.step("stopping the server")
     with ConsoleClient(mark.port, mark.token) as client:
-        client.send(console.stop)
+        if console.stop_signal is not None:
+            signalled(mark.pid, mark.since, console.stop_signal)
+        else:
+            client.send(console.stop)
         limit = time.monotonic() + console.stop_seconds
         while home.running() is not None:
             if time.monotonic() > limit:

@@ -4,12 +4,12 @@ import os
 
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.processes import alive
-from rhizon.app.native import write_edits, write_operators
+from rhizon.app.native import started_with, write_edits
 from rhizon.app.reporter import Reporter
 from rhizon.app.starting import RunningServer
 from rhizon.core.errors import NotReadyError
 from rhizon.core.finding import Finding
-from rhizon.core.launch import start_command
+from rhizon.core.launch import start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.settings.apply import NativeEdits
@@ -25,17 +25,25 @@ def first_start(
     secret_files: frozenset[str],
     reporter: Reporter,
 ) -> list[Finding]:
-    """Starts the bare server once and stops it; then its files hold the settings, ports and operators.
+    """Starts the bare server once and stops it; then its files hold the settings and ports.
 
-    Where the server completes a settings file that is there, everything is written before the start too:
-    the ports are then right from the first second and the world is raised from the right seed.
+    Where the server completes a settings file that is there, it is written before the start too: the ports are then
+    right from the first second and the world is raised from the right seed.
     Raises NotReadyError.
     """
-    if game.first_start.completes_settings:
-        write_edits(home.folder, edits, secret_files)
+    early = {file: one for file, one in edits.items() if game.first_start.before(file, one[0])}
+    write_edits(home.folder, early, secret_files)
     reporter.step("first start, without content, so that the server writes its own files")
-    command = start_command(game, None, instance.runtime, instance.heap_mib, path_separator=os.pathsep)
-    with RunningServer(command, home.folder, game, reporter) as server:
+    command = start_command(
+        game,
+        None,
+        instance.runtime,
+        instance.heap_mib,
+        path_separator=os.pathsep,
+        arguments=started_with(home.folder, game),
+    )
+    environment = start_environment(game, instance.runtime, instance.heap_mib)
+    with RunningServer(command, environment, home.folder, game, reporter) as server:
         home.mark_running(RunMark(server.process.pid, server.process.since))
         try:
             seconds = server.until_ready()
@@ -52,7 +60,6 @@ def first_start(
             hint="Its log is .rhizon/last-run.log in the instance.",
         )
     write_edits(home.folder, edits, secret_files)
-    write_operators(home.folder, game, instance.operators)
     reporter.done(f"first start done in {seconds:.1f} s; settings are in the server's own files")
     return [
         Finding(

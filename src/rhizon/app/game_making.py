@@ -1,7 +1,7 @@
 """Describing a game of one's own: a definition to fill in, and what it finds in a real server's folder."""
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 import msgspec
@@ -9,13 +9,15 @@ import msgspec
 from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.adapters.games import ENDING, GAMES, read_game
 from rhizon.app.games import Taken, take_out
+from rhizon.app.native import started_with
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.launch import start_command
-from rhizon.core.model.game import GameDefinition, Stored
+from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.instance import RuntimeChoice
+from rhizon.core.model.setting import Stored
 from rhizon.core.names import ID_PATTERN, plain
 from rhizon.core.runtimes import FAMILIES
-from rhizon.core.settings.apply import from_native
+from rhizon.core.settings.apply import in_file, spelt
 from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["PatternLine", "PlaceLine", "Tried", "ValueLine", "new_game", "try_game"]
@@ -98,7 +100,7 @@ def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -
         settings=tuple(_setting(game, name, native) for name in game.settings),
         ports=tuple(_value(port.role, place, native, _port_trouble) for port in game.ports for place in port.store),
         places=tuple(_places(game, server)),
-        launch=_launch(game),
+        launch=_launch(game, server),
         patterns=tuple(_patterns(game, log)) if log is not None else (),
         taken=tuple(take_out(file, archive)) if archive is not None else (),
     )
@@ -111,22 +113,27 @@ class _Native:
         self._folder = folder
         self._read: dict[tuple[str, str], dict[str, str] | str] = {}
 
-    def get(self, place: Stored) -> tuple[str | None, str]:
-        """What stands there, and what is wrong."""
+    def file(self, place: Stored) -> dict[str, str] | str:
+        """Its keys and values, or what is wrong with it."""
         key = (place.file, place.dialect)
         if key not in self._read:
             self._read[key] = self._file(place)
-        values = self._read[key]
+        return self._read[key]
+
+    def get(self, place: Stored) -> tuple[str | None, str]:
+        """What stands there, and what is wrong."""
+        values = self.file(place)
         if isinstance(values, str):
             return None, values
         if place.key not in values:
-            near = ", ".join(list(values)[:6])
-            return None, f"the file has no such key; it has: {plain(near, 120)}"
+            return None, _no_such_key(values)
         return values[place.key], ""
 
     def _file(self, place: Stored) -> dict[str, str] | str:
         path = self._folder / place.file
         if not path.is_file():
+            if place.dialect == "arguments":
+                return {}  # Rhizon writes it
             return "the file is not there"
         try:
             return DIALECTS[place.dialect].read(read_bytes(path, "settings file", 16 << 20))
@@ -134,19 +141,34 @@ class _Native:
             return f"it cannot be read as {place.dialect}: {plain(str(broken), 160)}"
 
 
+def _no_such_key(values: Mapping[str, str]) -> str:
+    return f"the file has no such key; it has: {plain(', '.join(list(values)[:6]) or 'nothing', 120)}"
+
+
 def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
     one = game.settings[name]
-
-    def trouble(text: str) -> str:
-        value = from_native(one, DIALECTS[one.store.dialect], text)
-        try:
-            one.checked(value)
-        except ValueError as wrong:
-            return str(wrong)
-        return ""
-
-    line = _value(name, one.store, native, trouble)
-    return msgspec.structs.replace(line, value="(secret)") if one.secret and line.value else line
+    if one.store is None:
+        return ValueLine(name=name, stored="nowhere: only Rhizon goes by it", value=spelt(one.default), trouble="")
+    stored = f"{one.store.file}: {one.store.key}"
+    values = native.file(one.store)
+    if isinstance(values, str):
+        return ValueLine(name=name, stored=stored, value="", trouble=values)
+    value, _ = in_file(one, DIALECTS[one.store.dialect], values)
+    if value is None:
+        left_out = one.store.dialect == "arguments"  # then the server's own default counts
+        return ValueLine(name=name, stored=stored, value="", trouble="" if left_out else _no_such_key(values))
+    trouble = ""
+    try:
+        one.checked(value)
+    except ValueError as wrong:
+        trouble = str(wrong)
+    shown = plain(spelt(value), 120)
+    raw = plain(values.get(one.store.key, shown), 60)
+    if one.secret and value:
+        shown = "(secret)"
+    elif raw != shown:
+        shown += f" ({raw} there)"
+    return ValueLine(name=name, stored=stored, value=shown, trouble=trouble)
 
 
 def _port_trouble(text: str) -> str:
@@ -166,7 +188,6 @@ def _places(game: GameDefinition, server: Path) -> list[PlaceLine]:
     named += [(f"{kind} folder", path) for kind, path in game.folders.items()]
     named += [("worlds", game.world.folder), *(("made by the first start", path) for path in game.first_start.creates)]
     named += [("licence", game.licence.text)] if game.licence is not None else []
-    named += [("operators", game.operators.file)] if game.operators is not None else []
     content = set(game.folders.values())
     return [
         PlaceLine(what=what, path=path, there=(server / path).exists(), needed=path not in content)
@@ -174,7 +195,8 @@ def _places(game: GameDefinition, server: Path) -> list[PlaceLine]:
     ]
 
 
-def _launch(game: GameDefinition) -> dict[str, tuple[str, ...]]:
+def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
+    """The commands with the arguments that the server's file of them holds, and one made-up piece of content."""
     family = FAMILIES.get(game.runtime.family)
     runtime = None
     if family is not None:
@@ -182,8 +204,25 @@ def _launch(game: GameDefinition) -> dict[str, tuple[str, ...]]:
         runtime = RuntimeChoice(family=family.title, major=major, version=str(major), program=family.program)
     heap = max(game.memory.base_mib, game.memory.least_mib, 16)
     return {
-        name or "bare": start_command(game, name, runtime, heap, path_separator=":") for name in (None, *game.loaders)
+        name or "bare": start_command(
+            game,
+            name,
+            runtime,
+            heap,
+            path_separator=":",
+            content=(_example(game, game.loaders[name]),) if name is not None else (),
+            arguments=started_with(server, game),
+        )
+        for name in (None, *game.loaders)
     }
+
+
+def _example(game: GameDefinition, loader: LoaderDefinition) -> str:
+    """Where a piece of content would lie."""
+    kind = loader.kinds[0] if loader.kinds else "mod"
+    rule = game.placing.get(kind)
+    name = rule.name if rule is not None and rule.unpack else "{archive}"
+    return f"{game.folders.get(kind, '')}/{name}"
 
 
 def _patterns(game: GameDefinition, log: Path) -> list[PatternLine]:

@@ -1,5 +1,6 @@
 """Game definitions: which there are, one of them, and what is wrong with one."""
 
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
@@ -7,14 +8,18 @@ import msgspec
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.games import ENDING, read_game
 from rhizon.app.context import Host
+from rhizon.core.archives.assembly import read_assembly
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.facts import MANIFEST, said
-from rhizon.core.archives.metadata import READERS
+from rhizon.core.archives.metadata import READERS, Fields
+from rhizon.core.archives.metadata.assembly import from_assembly
 from rhizon.core.archives.metadata.fields import LARGEST
 from rhizon.core.archives.metadata.flat import main_attributes
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding, worst_first
-from rhizon.core.model.game import GameDefinition, MetadataRule
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lines import line_of, lines_of
+from rhizon.core.model.metadata import MetadataRule
 from rhizon.core.names import plain
 
 __all__ = ["CheckedGame", "GameLine", "Taken", "check_game", "list_games", "show_game", "take_out"]
@@ -77,7 +82,15 @@ def check_game(file: Path) -> CheckedGame:
     """Raises DocumentError with every mistake; what can be read and is still odd becomes findings."""
     game = read_game(file)
     findings = [*_named_right(game, file), *_patterns(game), *_runtimes(game), *_metadata(game), *_settings(game)]
+    known = lines_of(read_bytes(file, "game definition").decode("utf-8-sig"))
+    findings = [_on_line(one, line_of(known, one.subject)) for one in findings]
     return CheckedGame(id=game.id, title=game.title, file=str(file), findings=tuple(worst_first(findings)))
+
+
+def _on_line(finding: Finding, line: int | None) -> Finding:
+    if line is None:
+        return finding
+    return msgspec.structs.replace(finding, subject=f"line {line}, {finding.subject}")
 
 
 class Taken(msgspec.Struct, frozen=True, kw_only=True):
@@ -93,13 +106,15 @@ class Taken(msgspec.Struct, frozen=True, kw_only=True):
 def take_out(file: Path, archive: Path) -> list[Taken]:
     """Every metadata rule of a definition tried on a real archive. Raises DocumentError, TrustError."""
     game = read_game(file)
+    if archive.suffix.lower() == ".dll":
+        return list(_out_of_assembly(game, archive))
     opened = Archive(read_bytes(archive, "archive"), archive.name)
     taken = []
     for name, loader in game.loaders.items():
         for number, rule in enumerate(loader.metadata):
             values: dict[str, str] = {}
             trouble = ""
-            if rule.file not in opened:
+            if rule.format == "assembly" or rule.file not in opened:
                 trouble = f"{rule.file} is not in it"
             else:
                 try:
@@ -110,9 +125,24 @@ def take_out(file: Path, archive: Path) -> list[Taken]:
     return taken
 
 
+def _out_of_assembly(game: GameDefinition, file: Path) -> Iterator[Taken]:
+    assembly = read_assembly(read_bytes(file, "archive"))
+    for name, loader in game.loaders.items():
+        for number, rule in enumerate(loader.metadata):
+            if rule.format != "assembly" or assembly is None:
+                trouble = "it is no assembly" if assembly is None else "the rule is not for assemblies"
+                yield Taken(loader=name, rule=number, file=rule.file, values={}, trouble=trouble)
+            else:
+                values = _taken(from_assembly(assembly), rule, {})
+                yield Taken(loader=name, rule=number, file=rule.file, values=values)
+
+
 def _values(archive: Archive, rule: MetadataRule) -> dict[str, str]:
     fields = READERS[rule.format](archive.read(rule.file, LARGEST))
-    manifest = main_attributes(archive.read(MANIFEST, LARGEST)) if MANIFEST in archive else {}
+    return _taken(fields, rule, main_attributes(archive.read(MANIFEST, LARGEST)) if MANIFEST in archive else {})
+
+
+def _taken(fields: Fields, rule: MetadataRule, manifest: dict[str, str]) -> dict[str, str]:
     values = {field: said(fields, rule, manifest, field) for field in MetadataRule.TEXTS}
     values["embedded"] = ", ".join(fields.texts(rule.embedded)) if rule.embedded else ""
     for field in MetadataRule.RELATIONS:
@@ -159,6 +189,8 @@ def _metadata(game: GameDefinition) -> list[Finding]:
     findings = []
     for name, loader in game.loaders.items():
         for number, rule in enumerate(loader.metadata):
+            if rule.format == "assembly":
+                continue
             fields = READERS[rule.format](empty[rule.format])
             where = f"loaders.{name}.metadata[{number}]"
             for field in (*MetadataRule.TEXTS, "embedded", "only_with", *MetadataRule.RELATIONS):
@@ -180,6 +212,8 @@ def _settings(game: GameDefinition) -> list[Finding]:
     places: dict[tuple[str, str], str] = {}
     findings = []
     for name, setting in game.settings.items():
+        if setting.store is None:
+            continue
         place = (setting.store.file, setting.store.key)
         twin = places.setdefault(place, name)
         if twin != name:

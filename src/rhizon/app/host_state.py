@@ -50,7 +50,7 @@ def host_state(host: Host) -> HostState:
             severity="info",
             subject=folder,
             what="the ledger knew a server there, and there is none any more: its ports and memory are free again",
-            remedy="If you moved it: rhizon provision SOURCE NEW_FOLDER writes it down at its new place.",
+            remedy="If you moved it: rhizon check NEW_FOLDER writes it down at its new place.",
         )
         for folder in gone
     ]

@@ -6,6 +6,8 @@ import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
+
 from rhizon.adapters.files import read_bytes, translated
 from rhizon.adapters.store import Store
 from rhizon.app.trees import read_tree
@@ -16,6 +18,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import LaidFile, Lock, LockedFile, LockedRelease
 from rhizon.core.names import RelPath, plain, safe_path
+from rhizon.core.placing import place_of, unpacked
 from rhizon.core.plan import WantedFile
 
 __all__ = ["locked_files", "wanted_files"]
@@ -25,7 +28,8 @@ INSTALLER_SECONDS = 600
 
 def locked_files(lock: Lock) -> list[LockedFile]:
     """What the server needs from the catalogs; of server files that lie in a folder only the document about them."""
-    return [lock.server, lock.loader.file, *(one.file for one in lock.on_server())]
+    loader = [lock.loader.file] if lock.loader is not None else []
+    return [lock.server, *loader, *(one.file for one in lock.on_server())]
 
 
 def wanted_files(
@@ -49,25 +53,25 @@ def wanted_files(
                 sha256=listed.sha256, size=listed.size, origin=origin, executable=listed.executable
             )
     else:
-        for path, data in _unpacked(store, lock.server):
-            wanted[path] = _in_store(store, data, _origin(lock.server))
-    if lock.loader.install == "unpack":
-        loader = _unpacked(store, lock.loader.file)
-    else:
-        loader = _installed(lock, game, store, runtime, allowed=allow_installer)
-    for path, data in loader:
-        wanted[path] = _in_store(store, data, _origin(lock.loader.file))
+        wanted |= _unpacked(store, lock.server, _origin(lock.server))
+    if lock.loader is not None:
+        file = lock.loader.file
+        if lock.loader.install == "unpack":
+            wanted |= _unpacked(store, file, _origin(file))
+        else:
+            for path, data in _installed(lock, file, game, store, runtime, allowed=allow_installer):
+                wanted[path] = WantedFile(sha256=store.add(data), size=len(data), origin=_origin(file))
     for release in lock.on_server():
-        file = release.file
-        path = safe_path(f"{_folder(game, release)}/{file.path.rpartition('/')[2]}")
-        if path in wanted:
-            raise StateError(
-                "names-clash",
-                f"two archives would both be {path} ({wanted[path].origin}; {release.id} {release.version})",
-                hint="Exclude one of the two in the list, or tell the catalog's keeper.",
-            )
-        origin = f"{release.id} {release.version} ({_origin(file)})"
-        wanted[path] = WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
+        for path, one in _content(lock, game, store, release):
+            if path in wanted:
+                raise StateError(
+                    "names-clash",
+                    f"two archives would both be {path} ({wanted[path].origin}; {release.id} {release.version})",
+                    hint="Exclude one of the two in the list, or tell the catalog's keeper.",
+                )
+            wanted[path] = one
+    for path in game.settings_files & wanted.keys():
+        wanted[path] = msgspec.structs.replace(wanted[path], edited=True)
     for laid in lock.overlay:
         wanted[laid.path] = _laid(lock, laid, store)
     missing = [path for path in (*game.server_files, *game.loaders[lock.target.loader].files) if path not in wanted]
@@ -80,14 +84,18 @@ def wanted_files(
     return wanted
 
 
-def _folder(game: GameDefinition, release: LockedRelease) -> RelPath:
-    if release.kind not in game.folders:
-        raise StateError(
-            "no-folder-for-kind",
-            f"{release.id} is a {release.kind}, and {game.title} has no folder for that",
-            hint=f"Exclude it, or add the folder to the definition: rhizon game show {game.id}",
-        )
-    return game.folders[release.kind]
+def _content(
+    lock: Lock, game: GameDefinition, store: Store, release: LockedRelease
+) -> Iterator[tuple[RelPath, WantedFile]]:
+    """A release as it shall lie there: its archive, or all that is in it."""
+    file = release.file
+    place = place_of(game, lock, release)
+    origin = f"{release.id} {release.version} ({_origin(file)})"
+    if not unpacked(game, release):
+        yield place, WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
+        return
+    for path, one in _unpacked(store, file, origin).items():
+        yield safe_path(f"{place}/{path}"), one
 
 
 def _laid(lock: Lock, laid: LaidFile, store: Store) -> WantedFile:
@@ -104,17 +112,16 @@ def _origin(file: LockedFile) -> str:
     return f"{file.catalog}:{file.path}"
 
 
-def _in_store(store: Store, data: bytes, origin: str) -> WantedFile:
-    return WantedFile(sha256=store.add(data), size=len(data), origin=origin)
-
-
-def _unpacked(store: Store, file: LockedFile) -> Iterator[tuple[RelPath, bytes]]:
+def _unpacked(store: Store, file: LockedFile, origin: str) -> dict[RelPath, WantedFile]:
     archive = Archive(store.read(file.sha256, file.path), file.path)
-    return archive.files()
+    return {
+        path: WantedFile(sha256=store.add(data), size=len(data), origin=origin, executable=archive.executable(path))
+        for path, data in archive.files()
+    }
 
 
 def _installed(
-    lock: Lock, game: GameDefinition, store: Store, runtime: RuntimeChoice | None, *, allowed: bool
+    lock: Lock, file: LockedFile, game: GameDefinition, store: Store, runtime: RuntimeChoice | None, *, allowed: bool
 ) -> Iterator[tuple[RelPath, bytes]]:
     """Runs the loader's own installer in an empty folder and takes what it left there."""
     target = lock.target
@@ -136,14 +143,14 @@ def _installed(
     with tempfile.TemporaryDirectory(prefix="rhizon-installer-") as scratch:
         folder = Path(scratch) / "server"
         folder.mkdir()
-        archive = Path(scratch) / lock.loader.file.path.rpartition("/")[2]
+        archive = Path(scratch) / file.path.rpartition("/")[2]
         with translated("prepare the installer", archive):
-            archive.write_bytes(store.read(lock.loader.file.sha256, lock.loader.file.path))
+            archive.write_bytes(store.read(file.sha256, file.path))
         words = {"runtime": runtime.program if runtime else "", "archive": str(archive), "folder": str(folder)}
         _run_installer(fill(rule.command, words, {}), folder, name)
-        for file in sorted(folder.rglob("*")):
-            if file.is_file() and not file.is_symlink():
-                yield safe_path(file.relative_to(folder).as_posix()), read_bytes(file, "installed file")
+        for made in sorted(folder.rglob("*")):
+            if made.is_file() and not made.is_symlink():
+                yield safe_path(made.relative_to(folder).as_posix()), read_bytes(made, "installed file")
 
 
 def _run_installer(command: tuple[str, ...], folder: Path, name: str) -> None:

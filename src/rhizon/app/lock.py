@@ -22,7 +22,6 @@ def instance_lock(folder: Path, file: Path | None) -> Lock:
     lock = msgspec.structs.replace(
         state.lock,
         settings=dict(sorted(instance.settings.items())),
-        operators=instance.operators,
         memory_mib=instance.memory_mib if instance.memory_mib is not None else state.lock.memory_mib,
     )
     if file is not None:

@@ -6,19 +6,28 @@ from typing import Literal
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.measured import gc_runs, peak_memory, trend
-from rhizon.adapters.plots import heap_plot
+from rhizon.adapters.measured import gc_runs, process_runs, trend
+from rhizon.adapters.plots import heap_plot, process_plot
 from rhizon.app.changing import needed_whole
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.reporter import Reporter
 from rhizon.app.solving import catalogs_for, solve_source
 from rhizon.app.sources import read_any
-from rhizon.core.allocate.measured import HeapEvidence, advice, evidence
+from rhizon.core.allocate.measured import (
+    HeapEvidence,
+    ProcessEvidence,
+    advice,
+    evidence,
+    process_advice,
+    process_evidence,
+)
 from rhizon.core.allocate.memory import MemoryBudget, budget
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.apply import checked_settings
+from rhizon.core.settings.content import with_content
 
 __all__ = ["MemoryAdvice", "memory_advice"]
 
@@ -31,7 +40,8 @@ ENOUGH_SECONDS = 600
 class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
     """MiB. ``budget`` is what the parts add up to; ``lowest``, ``recommended`` and ``highest`` are heap: the least that
     makes sense, what to take, the most that still helps. ``measured`` and ``growth`` (MiB an hour, with its interval)
-    are from past runs, ``enough`` says whether they count; ``resident`` is the most that the process ever took."""
+    are from past runs, ``enough`` says whether they count; ``process`` is what the system says of the process in them.
+    A server that is not ``bounded`` has no heap of its own: all three are then of the process."""
 
     name: str
     game: str
@@ -51,7 +61,8 @@ class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
     measured: HeapEvidence | None
     enough: bool
     growth: tuple[float, float, float] | None
-    resident_mib: float | None
+    process: ProcessEvidence | None
+    bounded: bool
     plot: str | None
 
 
@@ -72,34 +83,48 @@ def memory_advice(
     if home.is_ours:
         state = needed_whole(home)
         name, lock, settings = state.instance.name, state.lock, dict(state.instance.settings)
-        game = host.game_of(state.instance)
+        game = host.game_of(state.instance, state.lock)
         granted: int | None = state.instance.heap_mib
     else:
         source = read_any(host, path, None, reporter)
         game = host.games(source.beside).get(source.game)
         shelf = catalogs_for(host, source, game, catalogs, reporter)
         lock = solve_source(source, game, shelf, host, reporter).solution.lock
-        name, settings, granted = source.name, dict(source.settings), None
+        settings = checked_settings(with_content(game, lock), source.settings, source.label)
+        name, granted = source.name, None
     if players is not None:
         settings["max_players"] = players
     made = budget(game, lock.releases, settings, lock.pack_memory)
     lowest, recommended, highest = _by_model(game, lock, settings, made)
-    seen = growth = resident = drawn = None
+    family, runtime = FAMILIES.get(game.runtime.family), lock.target.runtime_major
+    bounded = family is not None and bool(family.told(runtime, recommended))
+    seen = growth = process = drawn = None
     enough = False
     if measured:
         seen = evidence(gc_runs(home.own)) if home.is_ours else None
-        if seen is None:
+        process = process_evidence(process_runs(home.own)) if home.is_ours else None
+        if seen is None and (bounded or process is None):
             raise StateError(
                 "nothing-measured",
                 f"no run of {name} was measured yet",
                 hint="Runs that rhizon run starts are measured; Java 9 or newer writes the log that is read.",
             )
-        growth, resident = trend(seen.live), peak_memory(home.own)
-        enough = seen.events >= ENOUGH_EVENTS and seen.seconds >= ENOUGH_SECONDS
-        if enough:
-            lowest, recommended, highest = advice(seen.live_mib, game.memory.least_mib)
+        if seen is not None:
+            growth = trend(seen.live)
+            enough = seen.events >= ENOUGH_EVENTS and seen.seconds >= ENOUGH_SECONDS
+            if enough:
+                lowest, recommended, highest = advice(seen.live_mib, game.memory.least_mib)
+        elif process is not None:
+            growth = trend(process.points)
+            enough = process.seconds >= ENOUGH_SECONDS
+            if enough:
+                lowest, recommended, highest = process_advice(process.peak_mib, 0)
         if plot is not None:
-            heap_plot(plot, name, gc_runs(home.own), granted or 0, recommended, made.heap_mib)
+            bounds = {"granted": granted or 0, "recommended": recommended, "guessed before it ran": made.heap_mib}
+            if seen is not None:
+                heap_plot(plot, name, gc_runs(home.own), bounds)
+            else:
+                process_plot(plot, name, process_runs(home.own), bounds)
             drawn = str(plot)
     with open_ledger(host) as ledger:
         others = sum(one.memory_mib for one in ledger.entries() if one.folder != str(home.folder))
@@ -107,7 +132,6 @@ def memory_advice(
     reserve = reserve_mib if reserve_mib is not None else room.reserve_mib
     free = max(room.total_mib - reserve - others, 0)
     fit, instead = _fit(free, lowest, recommended, made.outside_heap_mib)
-    family, runtime = FAMILIES.get(game.runtime.family), lock.target.runtime_major
     return MemoryAdvice(
         name=name,
         game=game.title,
@@ -123,11 +147,12 @@ def memory_advice(
         free_mib=free,
         fit=fit,
         instead=instead,
-        flags=family.explained(runtime, recommended) if family is not None else (),
+        flags=family.told(runtime, recommended) if family is not None else (),
         measured=seen,
         enough=enough,
         growth=growth,
-        resident_mib=resident,
+        process=process,
+        bounded=bounded,
         plot=drawn,
     )
 

@@ -1,4 +1,4 @@
-"""Reading and writing settings, ports, operators and the licence's answer in the server's own files."""
+"""Reading and writing settings, ports and the licence's answer in the server's own files."""
 
 import contextlib
 from collections.abc import Iterator
@@ -6,12 +6,14 @@ from pathlib import Path, PurePath
 
 from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.core.errors import StateError
-from rhizon.core.model.game import GameDefinition, Stored
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.setting import Stored
 from rhizon.core.names import plain
-from rhizon.core.settings.apply import NativeEdits, edit_lines
+from rhizon.core.settings.apply import NativeEdits
 from rhizon.core.settings.dialects import DIALECTS
+from rhizon.core.settings.dialects.plain import argument_list
 
-__all__ = ["answer_licence", "understood", "write_edits", "write_operators"]
+__all__ = ["answer_licence", "native_values", "started_with", "understood", "write_edits"]
 
 
 @contextlib.contextmanager
@@ -48,18 +50,20 @@ def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) 
     return changed
 
 
-def write_operators(folder: Path, game: GameDefinition, names: tuple[str, ...]) -> bool:
-    """Adds operators to the game's file; True when it changed."""
-    if game.operators is None or not names:
-        return False
-    path = folder / game.operators.file
-    before = read_bytes(path, "operators file") if path.exists() else b""
-    after = edit_lines(before, names)
-    if after == before:
-        return False
-    with translated("write the operators", path):
-        write_atomic(path, after)
-    return True
+def native_values(folder: Path, place: Stored) -> dict[str, str]:
+    """What the file of a place says by key; nothing where it is not there. Raises :class:`StateError`."""
+    path = folder / place.file
+    data = read_bytes(path, "settings file") if path.is_file() else b""
+    with understood(path):
+        return DIALECTS[place.dialect].read(data) if data else {}
+
+
+def started_with(folder: Path, game: GameDefinition) -> tuple[str, ...]:
+    """The arguments that the game's file of them holds now."""
+    file = game.arguments_file
+    if file is None or not (folder / file).is_file():
+        return ()
+    return argument_list(read_bytes(folder / file, "file of arguments", 1 << 20))
 
 
 def answer_licence(folder: Path, place: Stored, word: str) -> None:

@@ -10,13 +10,18 @@ from rhizon.app.context import Host, open_ledger
 from rhizon.app.ports import port_places
 from rhizon.core.allocate.rules import OpenPort, rules
 from rhizon.core.errors import RhizonError
-from rhizon.core.model.game import PortDefinition
+from rhizon.core.finding import Finding
+from rhizon.core.model.setting import PortDefinition
 
 __all__ = ["PortLine", "Ports", "list_ports"]
 
 
+ADDRESS = "address"  # our name for the setting that says what a server listens on
+
+
 class PortLine(msgspec.Struct, frozen=True, kw_only=True):
-    """A role of an instance on one protocol; a block has several numbers. ``stored`` are the places that hold it."""
+    """A role of an instance on one protocol; a block has several numbers. ``stored`` are the places that hold it,
+    ``reached_from`` is "this machine" where the server listens on it alone, else "the network"."""
 
     folder: str
     server: str
@@ -25,12 +30,14 @@ class PortLine(msgspec.Struct, frozen=True, kw_only=True):
     last: int
     protocol: str
     listening: bool
+    reached_from: str
     stored: tuple[str, ...]
 
 
 class Ports(msgspec.Struct, frozen=True, kw_only=True):
     """All of them. ``here``, ``near`` and ``far`` are addresses to hand out: on this machine, in the local network,
-    from the internet (empty where nobody told us). ``rules`` is the text that was asked for."""
+    from the internet (empty where nobody told us). ``rules`` is the text that was asked for. ``findings`` are servers
+    that hold ports and could not be read."""
 
     ports: tuple[PortLine, ...]
     here: str
@@ -38,23 +45,17 @@ class Ports(msgspec.Struct, frozen=True, kw_only=True):
     far: str
     pool: str
     rules: str
+    findings: tuple[Finding, ...] = ()
 
 
 def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
     """Of one instance, or of all that the ledger knows. Raises :class:`~rhizon.core.errors.StateError` for a folder
     that is no instance."""
+    findings: list[Finding] = []
     if folder is not None:
-        folders = [InstanceFolder(folder).required().folder]
+        lines = _of(host, InstanceFolder(folder).required())
     else:
-        with open_ledger(host) as ledger:
-            folders = [Path(entry.folder) for entry in ledger.entries()]
-    lines: list[PortLine] = []
-    for one in folders:
-        try:
-            lines += _of(host, InstanceFolder(one))
-        except RhizonError:
-            if folder is not None:
-                raise
+        lines, findings = _of_all(host)
     near = tuple(local_addresses())
     opened = [
         OpenPort(server=one.server, role=one.role, first=one.first, last=one.last, protocol=one.protocol)
@@ -71,17 +72,48 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
         far=host.limits.address,
         pool=pool,
         rules=rules(kind, opened, near[0] if near else "this machine") if kind is not None else "",
+        findings=tuple(findings),
     )
+
+
+def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
+    """One server that cannot be read does not keep the others from being listed."""
+    with open_ledger(host) as ledger:
+        entries = ledger.entries()
+    lines: list[PortLine] = []
+    findings = []
+    for entry in entries:
+        try:
+            lines += _of(host, InstanceFolder(Path(entry.folder)))
+        except RhizonError as broken:
+            held = ", ".join(f"{role} {number}" for role, number in entry.ports.items())
+            findings.append(
+                Finding(
+                    code="ports-unread",
+                    severity="warning",
+                    subject=entry.name,
+                    what=f"its ports ({held or 'none'}) are not listed here: {broken.message}",
+                    remedy=broken.hint,
+                )
+            )
+    return lines, findings
 
 
 def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
     instance = home.instance()
-    places = port_places(host.game_of(instance), home.lock())
+    game = host.game_of(instance)
+    from_content = instance.ports.keys() - {port.role for port in game.ports}
+    places = port_places(game, home.lock() if from_content else None)  # a lock is large, and most need none
+    address = str(instance.settings.get(ADDRESS, "0.0.0.0"))
+    alone = address == "localhost" or address.startswith("127.") or address == "::1"
     lines = []
     for role, first in instance.ports.items():
         place = places.get(role)
         if place is None:
             continue
+        stored = tuple(f"{one.file}: {one.key}" for one in place.store)
+        if isinstance(place, PortDefinition) and place.offset_of is not None and not stored:
+            stored = (f"counted from {place.offset_of}",)
         last = first + (place.count if isinstance(place, PortDefinition) else 1) - 1
         for protocol in place.protocols:
             lines.append(
@@ -93,7 +125,8 @@ def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
                     last=last,
                     protocol=protocol,
                     listening=any(socket_in_use(number, protocol) for number in range(first, last + 1)),
-                    stored=tuple(f"{one.file}: {one.key}" for one in place.store),
+                    reached_from="this machine" if alone else "the network",
+                    stored=stored,
                 )
             )
     return lines

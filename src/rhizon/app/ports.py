@@ -4,16 +4,18 @@ from collections.abc import Mapping
 
 from rhizon.core.allocate.ports import PortWish
 from rhizon.core.model.catalog import ExtraPort
-from rhizon.core.model.game import GameDefinition, PortDefinition
+from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
+from rhizon.core.model.setting import PortDefinition
 
-__all__ = ["every_number", "port_places", "port_wishes", "protocols_of"]
+__all__ = ["every_number", "port_places", "port_wishes", "port_words", "protocols_of"]
 
 
-def port_places(game: GameDefinition, lock: Lock) -> dict[str, PortDefinition | ExtraPort]:
-    """Every role: the game's, then those of content; a role that is taken gets its item's id before it."""
+def port_places(game: GameDefinition, lock: Lock | None) -> dict[str, PortDefinition | ExtraPort]:
+    """Every role: the game's, then those of content; a role that is taken gets its item's id before it. Without a lock
+    only the game's, which content never changes."""
     places: dict[str, PortDefinition | ExtraPort] = {port.role: port for port in game.ports}
-    for release in lock.on_server():
+    for release in lock.on_server() if lock is not None else ():
         for port in release.ports:
             places[port.role if port.role not in places else f"{release.id}-{port.role}"] = port
     return places
@@ -45,6 +47,13 @@ def every_number(game: GameDefinition, ports: Mapping[str, int]) -> dict[str, in
         for role, number in ports.items()
         for more in range(counts.get(role, 1))
     }
+
+
+def port_words(game: GameDefinition, ports: Mapping[str, int]) -> tuple[str, ...]:
+    """Each role with its number, or the first and last of its block, as people write them."""
+    counts = {port.role: port.count for port in game.ports}
+    last = {role: number + counts.get(role, 1) - 1 for role, number in ports.items()}
+    return tuple(f"{role} {one}" + (f"-{last[role]}" if last[role] > one else "") for role, one in ports.items())
 
 
 def protocols_of(game: GameDefinition, lock: Lock) -> dict[str, tuple[str, ...]]:

@@ -14,6 +14,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath, plain
+from rhizon.core.placing import content_paths
 
 __all__ = ["regain"]
 
@@ -47,9 +48,11 @@ def regain(
         if listed:
             catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
             came += fetch_all(catalogs, listed, host.store, lambda got: reporter.progress(got.text, got.part))
-        for data in start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib).values():
+        content = content_paths(game, lock)
+        scripts = start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib, content)
+        for data in scripts.values():
             host.store.add(data)
-        if lacking() and lock.loader.install == "unpack":
+        if lacking() and lock.loader is not None and lock.loader.install == "unpack":
             wanted_files(lock, game, host.store, instance.runtime, allow_installer=False)
     except RhizonError as broken:
         why.append(plain(broken.message))

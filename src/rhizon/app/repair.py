@@ -11,7 +11,7 @@ from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
-from rhizon.core.launch import START_SCRIPTS
+from rhizon.core.model.instance import OwnedFile
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, Step, WantedFile
 
@@ -49,18 +49,22 @@ def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool,
     reporter.step("verifying every byte" if full else "verifying")
     known: dict[str, tuple[str, int]] = {} if full else {path: (one.sha256, one.size) for path, one in owned.items()}
     present = hash_present(home.folder, owned, known)
-    bad = [path for path, one in owned.items() if present.get(path) != one.sha256]
+    bad = [
+        path
+        for path, one in owned.items()
+        if present.get(path) != one.sha256 or (one.executable and not _runs(home.folder / path))
+    ]
     linked = {one.file.sha256 for one in state.lock.on_server()}
     steps = tuple(
         Step(
             action="replace" if path in present else "place",
             path=path,
-            reason="it is not what was placed" if path in present else "it is gone",
+            reason=_reason(present.get(path), owned[path]),
             wanted=WantedFile(
                 sha256=owned[path].sha256,
                 size=owned[path].size,
                 origin=owned[path].origin,
-                executable=path == START_SCRIPTS[0],
+                executable=owned[path].executable,
                 linked=owned[path].sha256 in linked,
             ),
         )
@@ -72,7 +76,7 @@ def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool,
         for path in bad:
             if not host.store.sound(owned[path].sha256):
                 host.store.drop(owned[path].sha256)
-        game = host.game_of(state.instance)
+        game = host.game_of(state.instance, state.lock)
         wanted = {path: (owned[path].sha256, owned[path].size) for path in bad}
         fetched = regain(host, game, state.lock, state.instance, wanted, reporter)
         plan = Plan(steps=steps, inventory=state.inventory)
@@ -86,3 +90,13 @@ def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool,
         fetched=fetched,
         kept=kept,
     )
+
+
+def _runs(file: Path) -> bool:
+    return bool(file.stat().st_mode & 0o100)
+
+
+def _reason(there: str | None, owned: OwnedFile) -> str:
+    if there is None:
+        return "it is gone"
+    return "it is not what was placed" if there != owned.sha256 else "it is not marked as a program any more"

@@ -10,7 +10,7 @@ from rhizon.app.backup import find_backup
 from rhizon.app.changing import Whole, carry_out
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.entering import entered, stopped
-from rhizon.app.provision.hold import ports_for, record
+from rhizon.app.holding import ports_for, record
 from rhizon.app.reporter import Reporter
 from rhizon.app.returning import Part, Returned, WorldCopy, go_back, plan_anew, world_trees
 from rhizon.core.changes import Changes
@@ -84,7 +84,7 @@ def _anew(
             hint="Name a new folder; Rhizon does not mix its files with others.",
         )
     backup = copy.backup
-    game = host.game_of(backup.state.instance)
+    game = host.game_of(backup.state.instance, backup.state.lock)
     with contextlib.ExitStack() as stack:
         if not dry_run:
             stack.enter_context(entered(home, reporter))

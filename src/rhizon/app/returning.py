@@ -12,9 +12,9 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, between, carry_out, needed_whole
 from rhizon.app.context import Host, open_ledger
+from rhizon.app.holding import record
 from rhizon.app.native import understood
 from rhizon.app.ports import every_number
-from rhizon.app.provision.hold import record
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import Told, native_edits, settings_paths, shown_diff
@@ -89,7 +89,7 @@ def go_back(
     Raises :class:`StateError`: bytes of the state are gone, another instance has its port, the world is a link.
     """
     before = needed_whole(home)
-    game = host.game_of(before.instance)
+    game = host.game_of(before.instance, before.lock)
     planned = _plan(host, home, game, state, bytes_of, before, reporter, part)
     after = planned.after
     trees = world_trees(home, game, world) if world is not None else {}
@@ -272,9 +272,7 @@ def plan_anew(
 def _with_settings(before: Whole, state: KeptState) -> Whole:
     """The instance as it is with the settings as they were."""
     was = state.instance
-    instance = msgspec.structs.replace(
-        before.instance, settings=was.settings, chosen=was.chosen, operators=was.operators
-    )
+    instance = msgspec.structs.replace(before.instance, settings=was.settings, chosen=was.chosen)
     return msgspec.structs.replace(before, instance=instance)
 
 

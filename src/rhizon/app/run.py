@@ -8,28 +8,33 @@ from typing import Literal
 import msgspec
 
 from rhizon.adapters.console import ConsolePort
-from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.measured import MEASURED, Samples, make_room
-from rhizon.adapters.processes import holder_of
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
-from rhizon.app.ports import every_number, protocols_of
+from rhizon.app.moving import move_now, taken_ports
+from rhizon.app.native import started_with
 from rhizon.app.reporter import Reporter
 from rhizon.app.starting import RunningServer
+from rhizon.app.worlds import lay_world
 from rhizon.core.errors import StateError
-from rhizon.core.launch import start_command
+from rhizon.core.finding import Finding
+from rhizon.core.launch import start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+from rhizon.core.placing import content_paths
 
 __all__ = ["Ran", "run"]
 
 Moment = Literal["go on", "stop"]
+AskMove = Callable[[str], bool]
 
 
 class Ran(msgspec.Struct, frozen=True, kw_only=True):
-    """How a run went: seconds until ready, what was started, the exit code and the seconds it was up."""
+    """How a run went: seconds until ready, what was started, the exit code and the seconds it was up. ``findings`` are
+    content that failed alone."""
 
     folder: str
     name: str
@@ -38,6 +43,7 @@ class Ran(msgspec.Struct, frozen=True, kw_only=True):
     exit_code: int
     up_seconds: float
     log: str
+    findings: tuple[Finding, ...] = ()
 
 
 def run(
@@ -48,19 +54,24 @@ def run(
     tick: Callable[[RunningServer], Moment] = lambda _server: "go on",
     *,
     wait: float | None = None,
+    ask_move: AskMove | None = None,
 ) -> Ran:
     """Starts the server with its content and keeps it until it ends, or until it is asked to stop.
 
-    ``tick`` is called between lines once the server is ready, at least five times a second.
+    ``tick`` is called between lines once the server is ready, at least five times a second. ``ask_move`` lets a person
+    say whether the server shall take other ports where somebody else listens on its own.
     Raises NotReadyError, CancelledError, :class:`StateError` (cannot start; ended by itself).
     """
     home = InstanceFolder(folder).required()
     with entered(home, reporter):
         stopped(host, home, reporter, stop_first=False)
         instance = home.instance()
-        game = host.game_of(instance)
-        _can_start(home, game, instance)
         lock = home.lock()
+        game = host.game_of(instance, lock)
+        _can_start(home, game, instance)
+        instance = _with_world(home, game, lock, instance, reporter)
+        if _free_ports(host, home, game, lock, instance, ask_move, reporter):
+            instance = home.instance()
         make_room(home.own)
         command = start_command(
             game,
@@ -68,10 +79,13 @@ def run(
             instance.runtime,
             instance.heap_mib,
             path_separator=os.pathsep,
+            content=content_paths(game, lock),
+            arguments=started_with(home.folder, game),
             measured=f"{RHIZON}/{MEASURED}",
         )
         reporter.step(f"starting {instance.name}")
-        server = RunningServer(command, home.folder, game, reporter)
+        environment = start_environment(game, instance.runtime, instance.heap_mib)
+        server = RunningServer(command, environment, home.folder, game, reporter)
         way_in = None
         try:
             way_in = ConsolePort(server.process.send, game.console.hold)
@@ -108,19 +122,65 @@ def run(
         exit_code=code,
         up_seconds=round(server.seconds, 2),
         log=str(server.log),
+        findings=tuple(
+            Finding(code=one.code, severity="warning", subject=one.culprit or "content", what=one.what, remedy=one.hint)
+            for one in server.judge.troubles
+        ),
     )
 
 
 def _ended(server: RunningServer) -> int:
     """It ended without being asked here: by a console command (code 0), or it crashed."""
-    code = server.process.wait(5)
-    if code == 0 or (code is not None and server.judge.closed):
+    code = server.told(server.process.wait(5))
+    if code == 0 or (code > 0 and server.judge.closed):
         return code
     raise StateError(
         "server-ended",
         f"the server ended by itself with exit code {code} after {server.seconds:.0f} s",
         details=server.last_lines[-4:],
         hint=f"All that it printed is in {server.log}",
+    )
+
+
+def _with_world(
+    home: InstanceFolder, game: GameDefinition, lock: Lock, instance: Instance, reporter: Reporter
+) -> Instance:
+    """A world that a person named since the last start, copied from its template; the game makes all others itself."""
+    words = lay_world(home, game, lock, instance, None, reporter)
+    if words:
+        instance = msgspec.structs.replace(instance, world_from=words)
+        home.write_instance(instance)
+    return instance
+
+
+def _free_ports(
+    host: Host,
+    home: InstanceFolder,
+    game: GameDefinition,
+    lock: Lock,
+    instance: Instance,
+    ask: AskMove | None,
+    reporter: Reporter,
+) -> bool:
+    """Sees that nobody else listens on the server's ports; True when the server moved to others since a person said
+    so. Raises :class:`StateError` with the numbers that it could have."""
+    taken = taken_ports(game, lock, instance)
+    if not taken:
+        return False
+    first = taken[0]
+    said = f"the {first.role} port {first.number} ({first.protocol}) is held by {first.holder}"
+    offer = move_now(host, home, {}, write=False)
+    free = ", ".join(f"{one.name} {one.after}" for one in offer.ports)
+    if ask is not None and ask(f"{said}; free are: {free}"):
+        reporter.step("moving the server to free ports")
+        move_now(host, home, {}, write=True)
+        reporter.done(f"moved to {free}")
+        return True
+    raise StateError(
+        "port-taken",
+        said,
+        details=[f"these are free: {free}"],
+        hint=f"Stop that program, or take the free ones: rhizon ports {home.folder} --move",
     )
 
 
@@ -144,13 +204,3 @@ def _can_start(home: InstanceFolder, game: GameDefinition, instance: Instance) -
             f"the runtime is gone: {instance.runtime.program}",
             hint=f"Install {instance.runtime.family} {instance.runtime.major} again, then provision again.",
         )
-    protocols = protocols_of(game, home.lock())
-    for role, number in every_number(game, instance.ports).items():
-        for protocol in protocols.get(role.partition("+")[0], ()):
-            if socket_in_use(number, protocol):
-                raise StateError(
-                    "port-taken",
-                    f"the {role} port {number} ({protocol}) is held by {holder_of(number)}",
-                    hint=f"Stop that program, or move the server: rhizon provision {instance.source} {home.folder} "
-                    "(it takes the next free port)",
-                )

@@ -6,16 +6,20 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.changing import Whole, carry_out, needed_whole
+from rhizon.app.changing import Whole, carry_out, needed_whole, settings_change
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, stopped
+from rhizon.app.native import native_values
 from rhizon.app.reporter import Reporter
 from rhizon.app.settings import house_settings
-from rhizon.app.settling import Told, settle, shown_diff
+from rhizon.app.settling import Told
+from rhizon.app.worlds import find_origin
 from rhizon.core.changes import ValueChange
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.plan import Plan, Step, make_plan
-from rhizon.core.settings.apply import check_secrets, checked_settings
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.plan import Step
+from rhizon.core.settings.apply import check_secrets, checked_settings, in_file, more_or_fewer
+from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["SettingsSet", "set_settings"]
 
@@ -59,6 +63,30 @@ def set_settings(
         return _set(host, home, settings, secrets, house, write=True)
 
 
+def _whole_lists(home: InstanceFolder, game: GameDefinition, settings: Mapping[str, str]) -> dict[str, str]:
+    """The same with ``NAME+`` (these names too) and ``NAME-`` (without these) as the whole list that is meant."""
+    made: dict[str, str] = {}
+    for key, text in settings.items():
+        name, sign = key[:-1], key[-1:]
+        one = game.settings.get(name)
+        if sign in ("+", "-") and key not in game.settings and one is not None and one.type == "names" and one.store:
+            dialect = DIALECTS[one.store.dialect]
+            there, _ = in_file(one, dialect, native_values(home.folder, one.store))
+            try:
+                made[name] = more_or_fewer(one, made.get(name, there or ""), sign, text)
+            except ValueError as wrong:
+                raise InputError("bad-setting", f"{name}: {wrong}", hint=f"As in: {name}{sign}=NAME,NAME") from None
+        else:
+            made[key] = text
+    return made
+
+
+def _same_names(game: GameDefinition, name: str, before: str | int | bool, after: str | int | bool) -> bool:
+    """Whether a list of names holds the same ones: their order is nobody's matter."""
+    one = game.settings[name]
+    return one.type == "names" and set(one.names(before)) == set(one.names(after))
+
+
 def _set(
     host: Host,
     home: InstanceFolder,
@@ -70,7 +98,7 @@ def _set(
 ) -> SettingsSet:
     before = needed_whole(home)
     was = before.instance
-    game = host.game_of(was)
+    game = host.game_of(was, before.lock)
     if not was.first_start_done:
         raise StateError(
             "first-start-pending",
@@ -79,22 +107,17 @@ def _set(
         )
     standard, unknown = house_settings(game, house) if house is not None else ({}, ())
     values = checked_settings(game, standard, house.name if house is not None else "")
-    values |= checked_settings(game, settings, "the command line")
+    values |= checked_settings(game, _whole_lists(home, game, settings), "the command line")
     check_secrets(game, secrets)
     instance = msgspec.structs.replace(
-        was, settings={**was.settings, **values}, chosen=tuple(sorted({*was.chosen, *values}))
+        was,
+        settings={**was.settings, **values},
+        chosen=tuple(sorted({*was.chosen, *values})),
+        drawn=tuple(one for one in was.drawn if one not in values),
     )
+    find_origin(home, game, before.lock, instance, None)  # a template that is not there is told now
     after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
-    settled = settle(
-        home, game, host.store, before.side, after.side, before.inventory, {}, {**values, **secrets}, only_typed=True
-    )
-    made = make_plan({}, {}, None, game.world.folder, settled)
-    plan = Plan(steps=made.steps, inventory=before.inventory, contents=made.contents)
-    diffs = tuple(
-        shown_diff(step.path, (home.folder / step.path).read_bytes(), plan.contents[step.path].data, game)
-        for step in plan.steps
-        if step.action == "merge"
-    )
+    plan, diffs = settings_change(host.store, home, game, before, after, {**values, **secrets})
     names = ", ".join(sorted({*values, *secrets}))
     kept = carry_out(host.store, home, game, before, after, plan, f"set {names}") if write else None
     return SettingsSet(
@@ -104,6 +127,7 @@ def _set(
         settings=tuple(
             ValueChange(name=name, before=was.settings.get(name, game.settings[name].default), after=value)
             for name, value in values.items()
+            if not _same_names(game, name, was.settings.get(name, ""), value)
         ),
         secrets=tuple(sorted(secrets)),
         unknown=unknown,

@@ -9,21 +9,25 @@ from rhizon.adapters.files import read_bytes
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.changing import needed_whole
 from rhizon.app.context import Host
-from rhizon.app.native import understood
+from rhizon.app.native import native_values
+from rhizon.core.model.base import SettingValue
 from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.house import HouseStandard
-from rhizon.core.settings.apply import from_native
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.setting import SettingDefinition
+from rhizon.core.settings.apply import in_file
 from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["SettingLine", "Settings", "house_settings", "list_settings"]
 
-SetBy = Literal["game", "pack", "you"]
+SetBy = Literal["game", "pack", "rhizon", "you"]
 
 
 class SettingLine(msgspec.Struct, frozen=True, kw_only=True):
     """One setting. ``value`` is what the server's own file says now (None where it says nothing yet, or where it is a
-    secret that nobody asked to see); ``set_by`` is "you" where a person chose it or edited it there."""
+    secret that nobody asked to see); ``set_by`` is "you" where a person chose it or edited it there, "rhizon" where it
+    was drawn since nobody chose. ``file`` is empty where the game has no place for it."""
 
     name: str
     value: str | int | bool | None
@@ -49,22 +53,20 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True):
 def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings:
     """Raises :class:`StateError` (no instance, a native file that cannot be understood)."""
     home = InstanceFolder(folder).required()
-    instance = needed_whole(home).instance
-    game = host.game_of(instance)
-    native = _native(home, game)
+    state = needed_whole(home)
+    instance = state.instance
+    game = host.game_of(instance, state.lock)
+    files: dict[str, dict[str, str]] = {}
     lines = []
     for name, one in game.settings.items():
-        there = native[one.store.file].get(one.store.key)
-        value = None if there is None else from_native(one, DIALECTS[one.store.dialect], there)
-        recorded = instance.settings.get(name)
-        by: SetBy = "game"
-        if name in instance.chosen:
-            by = "you"
-        elif name in instance.settings:
-            by = "pack"
-        expected = recorded if recorded is not None else one.default
-        if value is not None and value != expected:
-            by = "you"
+        store = one.store
+        if store is None:
+            value: str | int | bool | None = instance.settings.get(name, one.default)
+            key = ""
+        else:
+            if store.file not in files:
+                files[store.file] = native_values(home.folder, store)
+            value, key = in_file(one, DIALECTS[store.dialect], files[store.file])
         lines.append(
             SettingLine(
                 name=name,
@@ -72,9 +74,9 @@ def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings
                 default="" if one.secret else one.default,
                 allowed=one.allowed,
                 meaning=one.meaning,
-                file=one.store.file,
-                key=one.store.key,
-                set_by=by,
+                file=store.file if store is not None else "",
+                key=key,
+                set_by=_set_by(name, one, instance, value),
                 secret=one.secret,
                 is_set=value not in (None, ""),
             )
@@ -82,20 +84,18 @@ def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings
     return Settings(folder=str(home.folder), name=instance.name, game=game.title, settings=tuple(lines))
 
 
-def _native(home: InstanceFolder, game: GameDefinition) -> dict[str, dict[str, str]]:
-    found: dict[str, dict[str, str]] = {}
-    for one in game.settings.values():
-        store = one.store
-        if store.file in found:
-            continue
-        path = home.folder / store.file
-        data = read_bytes(path, "settings file") if path.is_file() else b""
-        with understood(path):
-            found[store.file] = DIALECTS[store.dialect].read(data) if data else {}
-    return found
+def _set_by(name: str, one: SettingDefinition, instance: Instance, value: str | int | bool | None) -> SetBy:
+    recorded = instance.settings.get(name)
+    if value is not None and value != (recorded if recorded is not None else one.default):
+        return "you"
+    if name in instance.drawn:
+        return "rhizon"
+    if name in instance.chosen:
+        return "you"
+    return "pack" if name in instance.settings else "game"
 
 
-def house_settings(game: GameDefinition, file: Path) -> tuple[dict[str, str | int | bool], tuple[str, ...]]:
+def house_settings(game: GameDefinition, file: Path) -> tuple[dict[str, SettingValue], tuple[str, ...]]:
     """Of a house standard the settings that the game has, and the names of those that it has not."""
     house = decode(HouseStandard, read_bytes(file, "house standard", 1 << 20), str(file))
     known = {name: value for name, value in house.settings.items() if name in game.settings}

@@ -1,4 +1,4 @@
-"""The files that both Rhizon and people write: the server's own settings, operators, and what a pack lays over.
+"""The files that both Rhizon and people write: the server's own settings, and what a pack lays over.
 
 Each is merged three ways: what was shipped last time, what stands there, what is shipped now.
 """
@@ -13,16 +13,18 @@ from rhizon.adapters.files import read_bytes
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import RHIZON
-from rhizon.app.native import understood
+from rhizon.app.native import native_values, understood
 from rhizon.app.ports import port_places
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
+from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.plan import Settled, WantedFile, Written
-from rhizon.core.settings.apply import NativeEdits, edit_lines, edits_for
+from rhizon.core.settings.apply import NativeEdits, edits_for, in_file
+from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
 from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
 
@@ -49,13 +51,19 @@ class Told(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def native_edits(
-    game: GameDefinition, side: Side, settings: Mapping[str, str | int | bool] | None = None
+    game: GameDefinition,
+    side: Side,
+    settings: Mapping[str, str | int | bool] | None = None,
+    *,
+    enabled: bool = True,
 ) -> NativeEdits:
-    """What stands, or shall stand, in the server's own files: settings (all of the side's, or those given), ports, and
-    the licence's answer where it was given."""
+    """What stands, or shall stand, in the server's own files: settings (all of the side's, or those given), ports, what
+    is ``enabled`` of the content, and the licence's answer where it was given."""
     extra = {role: port.store for role, port in port_places(game, side.lock).items()}
     chosen = side.instance.settings if settings is None else settings
-    edits = edits_for(game, chosen, side.instance.ports, extra)
+    edits = edits_for(with_content(game, side.lock), chosen, side.instance.ports, extra)
+    if enabled:
+        put_enabled(edits, game, side.lock)
     if game.licence is not None and side.instance.licence is not None:
         place = game.licence.answer
         edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = game.licence.accepted
@@ -66,7 +74,6 @@ def settings_paths(home: InstanceFolder, game: GameDefinition, side: Side, inven
     """Every file there that the server or people write, worlds and logs left out."""
     named = {RelPath(path) for path, owned in inventory.files.items() if owned.edited}
     named |= {RelPath(path) for path in native_edits(game, side)}
-    named |= {game.operators.file} if game.operators else set()
     for path in game.first_start.creates:
         named |= set(_below(home.folder, path))
     world = f"{game.world.folder}/"
@@ -111,16 +118,19 @@ def settle(
     started = before is not None and before.instance.first_start_done
     old = native_edits(game, before) if before is not None and started else {}
     new = native_edits(game, after) if started else {}
-    typed = native_edits(game, after, insisted) if started else {}
-    if only_typed:
-        old, new = typed, typed
+    typed = native_edits(game, after, insisted, enabled=False) if started else {}
+    if only_typed:  # of lists of names also those that were taken out
+        lists = {name for name in insisted if name in game.settings and game.settings[name].type == "names"}
+        listed = {name: _names_there(home, game.settings[name]) for name in lists}
+        old = _joined(typed, native_edits(game, before, listed, enabled=False)) if before is not None else typed
+        new = typed
     laid = {path: file for path, file in wanted.items() if file.edited}
     made = {}
     for path in sorted({*laid, *map(RelPath, new)}):
         mine = read_bytes(home.folder / path, "settings file") if _exists(home.folder / path) else None
         if mine is None and path not in new:
             continue  # placed like any other
-        was = _was_shipped(store, inventory, path)
+        was = None if only_typed else _was_shipped(store, inventory, path)  # what is not typed is not touched
         one = _File(home.folder / path, path, mine, was, _shipped(store, laid, path), _secrets(game, path).keys())
         if path in new:
             made[path] = one.by_setting(
@@ -132,16 +142,18 @@ def settle(
         else:
             dialect = dialect_of(path)
             made[path] = one.by_setting(dialect, {}, {}, {}) if dialect is not None else one.by_line()
-    crew = game.operators
-    if crew is not None and started and before is not None:
-        fresh = [name for name in after.instance.operators if name not in before.instance.operators]
-        data = read_bytes(home.folder / crew.file, "operators file") if _exists(home.folder / crew.file) else None
-        names = fresh if data is not None else after.instance.operators
-        if names and (whole := edit_lines(data or b"", names)) != data:
-            made[crew.file] = Settled(
-                there=data is not None, after=Written(whole), reason=f"operators: {', '.join(names)}"
-            )
     return made
+
+
+def _names_there(home: InstanceFolder, one: SettingDefinition) -> str | int | bool:
+    if one.store is None:
+        return ""
+    return in_file(one, DIALECTS[one.store.dialect], native_values(home.folder, one.store))[0] or ""
+
+
+def _joined(one: NativeEdits, other: NativeEdits) -> NativeEdits:
+    """Both, file by file, as far as the first has the file."""
+    return {path: (dialect, {**other.get(path, (dialect, {}))[1], **values}) for path, (dialect, values) in one.items()}
 
 
 def _exists(path: Path) -> bool:
@@ -243,7 +255,7 @@ class _File:
 def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
     """The keys of a file whose values nobody is shown, each with the dialect that its definition names."""
     places = (one.store for one in game.settings.values() if one.secret)
-    return {place.key: DIALECTS[place.dialect] for place in places if place.file == path}
+    return {one.key: DIALECTS[one.dialect] for one in places if one is not None and one.file == path}
 
 
 def _clash(path: str, one: Clash, *, secret: bool) -> Finding:

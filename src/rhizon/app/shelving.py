@@ -77,6 +77,7 @@ def _release(one: Shelved) -> Release:
             if inner.id is not None and inner.version is not None
         ),
         ports=said.ports or (),
+        settings=said.settings or {},
         memory_mib=said.memory_mib,
         artefact=one.artefact,
     )

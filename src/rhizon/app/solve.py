@@ -13,8 +13,8 @@ from rhizon.app.sources import read_any, read_lock
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.decode import encode_json
-from rhizon.core.model.game import Placement
 from rhizon.core.model.lock import Dropped, HeldBack, Lock, Target
+from rhizon.core.model.metadata import Placement
 from rhizon.core.version import Version
 
 __all__ = ["Answer", "Solved", "SolvedRelease", "solve_to_lock"]
@@ -104,7 +104,7 @@ def _answer(lock: Lock, file: str | None) -> Answer:
             for one in lock.releases
         ),
         dropped=lock.dropped,
-        server_bytes=lock.server.size + lock.loader.file.size + on_server,
+        server_bytes=lock.server.size + (lock.loader.file.size if lock.loader is not None else 0) + on_server,
         player_bytes=sum(one.file.size for one in lock.for_players()),
         lock_file=file,
     )

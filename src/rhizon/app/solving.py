@@ -85,7 +85,7 @@ def solve_source(
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
     lock = _whole(solution.lock, source)
     target = lock.target
-    text = f"{game.title} {target.game_version}, {game.loaders[target.loader].title} {target.loader_build}"
+    text = target.words_for(game.title)
     if target.runtime_major:
         text += f", {target.runtime.capitalize()} {target.runtime_major}"
     reporter.done(f"{counted(len(lock.releases), 'release')} for {text}")
@@ -117,7 +117,6 @@ def _whole(lock: Lock, source: Source) -> Lock:
         title=source.title,
         overlay=tuple(overlay),
         settings=dict(sorted(source.settings.items())),
-        operators=source.operators,
         memory_mib=source.memory_mib,
         pack_memory=source.pack_memory,
     )

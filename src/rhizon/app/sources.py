@@ -12,6 +12,7 @@ from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.entries import Archive
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.base import SettingValue
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import Lock
@@ -39,7 +40,6 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     archives: tuple[str, ...] = ()
     settings: Mapping[str, str | int | bool] = {}
     ports: Mapping[str, int] = {}
-    operators: tuple[str, ...] = ()
     memory_mib: int | None = None
     pack_memory: PackMemory | None = None
     overlay: Mapping[RelPath, bytes] = {}
@@ -113,12 +113,16 @@ def _from_list(path: Path, wanted: ContentList) -> Source:
         game=wanted.game,
         catalogs=wanted.catalogs,
         archives=wanted.archives,
-        settings=wanted.settings,
+        settings=_plain(wanted.settings),
         ports=wanted.ports,
-        operators=wanted.operators,
         memory_mib=wanted.memory_mib,
         document=wanted,
     )
+
+
+def _plain(settings: Mapping[str, SettingValue]) -> dict[str, str | int | bool]:
+    """Lists of names as a lock and an instance hold them."""
+    return {name: ", ".join(value) if isinstance(value, tuple) else value for name, value in settings.items()}
 
 
 def _from_lock(path: Path, lock: Lock) -> Source:
@@ -130,7 +134,6 @@ def _from_lock(path: Path, lock: Lock) -> Source:
         title=lock.title or lock.name,
         game=lock.target.game,
         settings=lock.settings,
-        operators=lock.operators,
         memory_mib=lock.memory_mib,
         pack_memory=lock.pack_memory,
         document=lock,
@@ -154,7 +157,7 @@ def _from_pack(path: Path) -> Source:
         title=pack.title or pack.name,
         game=pack.game,
         catalogs=pack.catalogs,
-        settings=pack.settings,
+        settings=_plain(pack.settings),
         pack_memory=pack.memory,
         overlay=overlay,
         carried={RelPath(name.removeprefix(head)): data for name, data in files.items() if name.startswith(head)},

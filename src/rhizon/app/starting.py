@@ -1,12 +1,12 @@
 """Starting a server and judging whether it becomes ready."""
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
 from rhizon.adapters.files import translated
-from rhizon.adapters.processes import ServerProcess
+from rhizon.adapters.processes import SIGNALS, ServerProcess
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
 from rhizon.core.boot import BootFailure, BootJudge
@@ -28,7 +28,14 @@ class RunningServer:
     All that it prints goes to ``.rhizon/last-run.log``, to the reporter and to ``listeners``.
     """
 
-    def __init__(self, command: Sequence[str], folder: Path, game: GameDefinition, reporter: Reporter) -> None:
+    def __init__(
+        self,
+        command: Sequence[str],
+        environment: Mapping[str, str],
+        folder: Path,
+        game: GameDefinition,
+        reporter: Reporter,
+    ) -> None:
         self.game = game
         self.judge = BootJudge(game)
         self._reporter = reporter
@@ -41,7 +48,7 @@ class RunningServer:
                 self.log.replace(self.log.with_name(LOG_BEFORE))
             self._file = self.log.open("w", encoding="utf-8")
         try:
-            self.process = ServerProcess(command, folder)
+            self.process = ServerProcess(command, folder, environment)
         except BaseException:
             self._file.close()
             raise
@@ -108,7 +115,11 @@ class RunningServer:
 
     def stop(self) -> int:
         """Asks for a clean stop and waits for it; ends the server when it does not listen. The exit code."""
-        self.process.send(self.game.console.stop)
+        rule = self.game.console
+        if rule.stop_signal is not None:
+            self.process.signal(rule.stop_signal)
+        else:
+            self.process.send(rule.stop)
         limit = time.monotonic() + self.game.console.stop_seconds
         while time.monotonic() < limit:
             if not self.pump() and self.process.over:
@@ -119,6 +130,13 @@ class RunningServer:
             while self.pump(0):
                 pass
             code = self.process.wait(1)
+        return self.told(code)
+
+    def told(self, code: int | None) -> int:
+        """An exit code as it is meant: that of the signal by which such a server is stopped is a good end."""
+        by = self.game.console.stop_signal
+        if by is not None and code == 128 + SIGNALS[by]:
+            return 0
         return code if code is not None else -1
 
     @property

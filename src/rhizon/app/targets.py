@@ -37,7 +37,7 @@ def table_of_targets(
     rows = target_table(request, game, catalogs_for(host, source, game, catalogs, reporter))
     items = tuple(request.wishes)
     if plot is not None:
-        labels = [f"{one.target.game_version} {one.target.loader} {one.target.loader_build}" for one in rows]
+        labels = [one.target.label for one in rows]
         values = [[{"fits": 2, "nearly": 1, "no": 0}[cell.fit] for cell in row.cells] for row in rows]
         heat_map(plot, f"{source.title}: which target carries what", labels, items, values)
     return TargetTable(name=source.name, items=items, rows=tuple(rows), plot=str(plot) if plot else None)

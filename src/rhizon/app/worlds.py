@@ -1,14 +1,33 @@
-"""The world of an instance: where it lies, and what it says that it holds of content."""
+"""The world of an instance: where it lies, where it comes from, and what can be read from it."""
 
+import itertools
 import re
 from pathlib import Path
+from typing import Literal
 
-from rhizon.adapters.files import read_bytes
+from rhizon.adapters.copying import copy_folder, size_of
+from rhizon.adapters.files import free_bytes, read_bytes, remove_tree, translated
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+from rhizon.core.names import plain
+from rhizon.core.placing import place_of
+from rhizon.core.units import counted, size_text
 
-__all__ = ["things_in_world", "world_folder"]
+__all__ = [
+    "WorldOrigin",
+    "check_world",
+    "find_origin",
+    "lay_world",
+    "things_in_world",
+    "world_folder",
+    "world_version",
+]
+
+COMING = "world-coming"  # in .rhizon/: a copy while it is made
 
 
 def world_folder(home: InstanceFolder, game: GameDefinition, instance: Instance) -> Path:
@@ -20,17 +39,144 @@ def world_folder(home: InstanceFolder, game: GameDefinition, instance: Instance)
 def things_in_world(world: Path, game: GameDefinition) -> dict[str, dict[str, int]]:
     """What the world says that it holds of content: content id to thing to count."""
     rule = game.world.things
-    if rule is None:
-        return {}
-    path = world / rule.file
-    if not path.is_file():
-        return {}
-    pattern = re.compile(rule.pattern)
     found: dict[str, dict[str, int]] = {}
-    for line in read_bytes(path, "file of the world").decode("utf-8", "replace").splitlines():
+    if rule is None or not (world / rule.file).is_file():
+        return found
+    pattern = re.compile(rule.pattern)
+    for line in read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace").splitlines():
         match = pattern.search(line)
         if match is not None:
             count = match.groupdict().get("count") or "1"
             things = found.setdefault(match["id"], {})
             things[match["thing"]] = things.get(match["thing"], 0) + (int(count) if count.isdecimal() else 1)
     return found
+
+
+def world_version(world: Path, game: GameDefinition) -> str:
+    """The version of the game that wrote it last, as it says; "" where it does not say."""
+    rule = game.world.version
+    if rule is None or not (world / rule.file).is_file():
+        return ""
+    match = re.search(rule.pattern, read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace"), re.M)
+    return plain(match["version"], 60) if match is not None else ""
+
+
+class WorldOrigin:
+    """A folder that a new world is copied from, and how that is told."""
+
+    def __init__(self, folder: Path, words: str) -> None:
+        self.folder = folder
+        self.words = words
+
+
+def find_origin(
+    home: InstanceFolder, game: GameDefinition, lock: Lock, instance: Instance, named: Path | None
+) -> WorldOrigin | None:
+    """Where a new world comes from: the folder that a person named, or a template of the content; None where the game
+    makes it. Raises InputError for a template that is not there."""
+    if named is not None:
+        return WorldOrigin(named, str(named.absolute()))
+    rule = game.world.template_setting
+    wanted = instance.settings.get(rule, game.settings[rule].default if rule in game.settings else "")
+    if not wanted:
+        return None
+    there = {one.id: one for one in lock.on_server() if one.kind == "template"}
+    if wanted not in there:
+        raise InputError(
+            "template-missing",
+            f"the world is to come from the template {wanted}, which is not among the content",
+            details=[f"templates that are: {', '.join(there) or 'none'}"],
+            hint=f"Put it into the content of the list, or set {rule} to nothing.",
+        )
+    one = there[str(wanted)]
+    return WorldOrigin(home.folder / place_of(game, lock, one), f"template {one.id} {one.version}")
+
+
+def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance: Instance, named: Path | None) -> None:
+    """Sees that what is asked of the world can be: nothing in its way, room for it, and no newer game behind it. Raises
+    InputError, :class:`StateError`."""
+    target = lock.target.game_version
+    world = world_folder(home, game, instance)
+    if named is None:
+        find_origin(home, game, lock, instance, None)
+        if world.is_dir():
+            _not_newer(
+                world,
+                game,
+                target,
+                "Go back to a world of that time (rhizon undo, rhizon restore), or name another one: "
+                f"--set {game.world.name_setting}=NAME",
+            )
+        return
+    if named.is_symlink() or not named.is_dir():
+        raise InputError("no-such-world", f"there is no world at {named}", hint="Name the folder of a world.")
+    if world.exists() and instance.first_start_done:
+        raise StateError(
+            "world-exists",
+            f"the server has a world named {world.name} already, which stays",
+            hint=f"Take the other one over under a name of its own: --set {game.world.name_setting}=NAME",
+        )
+    if home.folder.resolve().is_relative_to(named.resolve()):
+        raise InputError("no-such-world", f"{named} holds the instance itself", hint="Name the folder of a world.")
+    files, size = size_of(named)
+    if files == 0:
+        raise InputError("no-such-world", f"{named} is empty", hint="Name the folder of a world.")
+    if size > free_bytes(home.folder):
+        raise StateError(
+            "disk-full",
+            f"the world in {named} takes {size_text(size)}, {size_text(free_bytes(home.folder))} are free",
+            hint="Free some space, or provision on a larger disk.",
+        )
+    _not_newer(named, game, target, f"Ask for the game version of the world in [target]; {target} was chosen.")
+
+
+def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> None:
+    version = world_version(world, game)
+    if version in game.versions and game.position(version) > game.position(target):
+        raise StateError(
+            "world-is-newer",
+            f"the world {world.name} was written by {game.title} {version}, and the server would be {target}",
+            details=["a game that opens the world of a newer one loses what it does not know, or all of it"],
+            hint=hint,
+        )
+
+
+def lay_world(
+    home: InstanceFolder,
+    game: GameDefinition,
+    lock: Lock,
+    instance: Instance,
+    named: Path | None,
+    reporter: Reporter,
+    *,
+    bare: Literal["made it", "found it"] | None = None,
+) -> str:
+    """Copies the world to where the server looks for it, if it comes from elsewhere and none is there.
+
+    ``bare`` says that the bare first start has just been: a world that it made gives way to the copy, one that it found
+    there is put aside. Answers in words where the world came from, "" where nothing was done.
+    """
+    origin = find_origin(home, game, lock, instance, named)
+    world = world_folder(home, game, instance)
+    if origin is None or (world.exists() and bare is None):
+        return ""
+    if not origin.folder.is_dir():
+        raise StateError(
+            "template-missing",
+            f"{origin.folder} is not there any more, and the world was to be copied from it",
+            hint=f"Put back what is missing first: rhizon repair {home.folder}",
+        )
+    files, size = size_of(origin.folder)
+    reporter.step(f"copying the world from {origin.words}")
+    if world.exists():
+        with translated("clear the way for the world", world):
+            if bare == "made it":
+                remove_tree(world)
+            else:  # an earlier try made it, or somebody played there meanwhile
+                aside = next(one for n in itertools.count(1) if not (one := Path(f"{world}-aside-{n}")).exists())
+                world.rename(aside)
+                reporter.done(f"the world that was there lies in {aside.name} now")
+    copy_folder(origin.folder, world, home.own / COMING, lambda part: reporter.progress("copying", part))
+    words = f"{origin.words} ({counted(files, 'file')}, {size_text(size)})"
+    reporter.done(f"the world {world.name} was copied from {words}")
+    return words

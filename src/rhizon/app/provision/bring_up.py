@@ -1,6 +1,7 @@
 """From a laid-out instance to one that can run: licence, first start, settings."""
 
 import hashlib
+from typing import Literal
 
 import msgspec
 
@@ -12,6 +13,7 @@ from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import Side, native_edits
+from rhizon.app.worlds import lay_world, world_folder
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import Instance, LicenceAnswer
 
@@ -35,16 +37,32 @@ def bring_up(
             instance = msgspec.structs.replace(instance, licence=answer)
             home.write_instance(instance)
         answer_licence(home.folder, choice.game.licence.answer, choice.game.licence.accepted)
-    if instance.first_start_done:
-        return instance, [], "ready to run"  # its settings came with the transaction
     game = choice.game
+    if instance.first_start_done:  # its settings came with the transaction
+        return _with_world(choice, wishes, home, instance, reporter, None), [], "ready to run"
+    bare: Literal["made it", "found it"] = "found it" if world_folder(home, game, instance).exists() else "made it"
     side = Side(instance=instance, lock=choice.lock)
     edits = native_edits(game, side, {**instance.settings, **wishes.secrets})
-    secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret)
+    secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret and one.store)
     findings = first_start(home, game, instance, edits, secret_files, reporter)
     instance = msgspec.structs.replace(instance, first_start_done=True)
-    home.write_instance(instance)
-    return instance, findings, "ready to run"
+    return _with_world(choice, wishes, home, instance, reporter, bare), findings, "ready to run"
+
+
+def _with_world(
+    choice: Choice,
+    wishes: ProvisionWishes,
+    home: InstanceFolder,
+    instance: Instance,
+    reporter: Reporter,
+    bare: Literal["made it", "found it"] | None,
+) -> Instance:
+    """The instance with a world that comes from elsewhere in place, written down."""
+    words = lay_world(home, choice.game, choice.lock, instance, wishes.world, reporter, bare=bare)
+    after = msgspec.structs.replace(instance, world_from=words or instance.world_from)
+    if after != home.instance():
+        home.write_instance(after)
+    return after
 
 
 def _licence(

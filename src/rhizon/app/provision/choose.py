@@ -1,5 +1,7 @@
 """Everything that is decided before a file is touched."""
 
+from collections.abc import Mapping
+
 import msgspec
 
 from rhizon.adapters.catalogs import LOCAL, Catalogs
@@ -12,10 +14,12 @@ from rhizon.app.sources import Source, read_any
 from rhizon.core.allocate.memory import MemoryBudget, budget
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
+from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
 from rhizon.core.settings.apply import check_secrets, checked_settings
+from rhizon.core.settings.content import with_content
 
 __all__ = ["Choice", "choose"]
 
@@ -32,7 +36,6 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     runtime: RuntimeChoice | None
     runtime_why: tuple[str, ...]
     settings: dict[str, str | int | bool]
-    operators: tuple[str, ...]
     budget: MemoryBudget
 
 
@@ -51,9 +54,7 @@ def choose(
             f"{wishes.folder} holds a server of {before.game}, {source.label} is for {game.id}",
             hint="Provision into another folder.",
         )
-    settings = checked_settings(game, source.settings, source.label)
-    settings |= checked_settings(game, wishes.settings, "the command line")
-    check_secrets(game, wishes.secrets)
+    _checked(game, source, wishes, of_content=False)  # before anything is asked of anybody
     catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter, before.catalogs if before else ())
     named = wishes.runtime.program
     pinned = None
@@ -62,6 +63,8 @@ def choose(
         pinned = (report.major,) if report is not None else None
     solved = solve_source(source, game, catalogs, host, reporter, majors=pinned, remembered=remembered)
     lock = solved.solution.lock
+    game = with_content(game, lock)
+    settings = _checked(game, source, wishes, of_content=True)
     runtime = choose_runtime(host, game, lock, before, wishes.runtime, reporter)
     return Choice(
         source=source,
@@ -73,9 +76,23 @@ def choose(
         runtime=runtime,
         runtime_why=tuple(why_runtime(game, lock)) if runtime is not None else (),
         settings=settings,
-        operators=source.operators,
         budget=budget(game, lock.releases, settings, source.pack_memory),
     )
+
+
+def _checked(
+    game: GameDefinition, source: Source, wishes: ProvisionWishes, *, of_content: bool
+) -> dict[str, str | int | bool]:
+    """Every setting that is asked for; without ``of_content`` those of content (ID.NAME) are left out, since it is not
+    known yet what there will be. Raises InputError."""
+
+    def now(settings: Mapping[str, SettingValue]) -> dict[str, SettingValue]:
+        return {name: value for name, value in settings.items() if of_content or "." not in name}
+
+    settings = checked_settings(game, now(source.settings), source.label)
+    settings |= checked_settings(game, now(wishes.settings), "the command line")
+    check_secrets(game, {name: value for name, value in wishes.secrets.items() if of_content or "." not in name})
+    return settings
 
 
 def _left_out(source: Source, lock: Lock) -> list[Finding]:

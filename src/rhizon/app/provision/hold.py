@@ -1,30 +1,22 @@
-"""The ports and the memory that an instance holds on its host."""
+"""What an instance shall be: its ports, memory and settings, as wished for and as there is room."""
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Mapping
 
-from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.ledger import Entry, Ledger
-from rhizon.adapters.processes import holder_of
+from rhizon.adapters.ledger import Ledger
 from rhizon.app.context import Host
-from rhizon.app.ports import every_number, port_places, port_wishes, protocols_of
+from rhizon.app.drawing import new_seed
+from rhizon.app.holding import ports_for
+from rhizon.app.ports import port_places
 from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.core.allocate.memory import grant
-from rhizon.core.allocate.ports import allocate
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
-from rhizon.core.model.lock import Lock
 from rhizon.core.names import near
 
-__all__ = ["allocated", "ports_for", "protocols", "record"]
-
-
-def protocols(game: GameDefinition, lock: Lock, names: Iterable[str]) -> dict[str, tuple[str, ...]]:
-    """The protocols of each number, by its name (see :func:`every_number`)."""
-    known = protocols_of(game, lock)
-    return {name: known.get(name.partition("+")[0], ("tcp", "udp")) for name in names}
+__all__ = ["allocated"]
 
 
 def allocated(
@@ -47,6 +39,12 @@ def allocated(
     typed = wishes.memory_mib if wishes.memory_mib is not None else (before.memory_mib if before else None)
     heap = grant(game, choice.budget, memory, typed if typed is not None else source.memory_mib)
     settings, chosen = _settings(choice, wishes, before)
+    drawn = tuple(name for name in (before.drawn if before else ()) if name not in wishes.settings)
+    settings |= {name: before.settings[name] for name in drawn if before is not None and name in before.settings}
+    seed = game.world.seed_setting
+    if before is None and wishes.world is None and _unset(game, settings, seed):
+        settings[seed] = game.settings[seed].checked(new_seed())
+        drawn = (seed,)
     return Instance(
         format="rhizon-instance/1",
         name=source.name,
@@ -60,30 +58,19 @@ def allocated(
         ports=ports,
         settings=settings,
         chosen=chosen,
-        operators=tuple(dict.fromkeys((*(before.operators if before else ()), *choice.operators))),
+        drawn=drawn,
+        world_from=before.world_from if before else "",
         licence=before.licence if before else None,
         first_start_done=before.first_start_done if before else False,
     )
 
 
-def ports_for(
-    host: Host,
-    game: GameDefinition,
-    lock: Lock,
-    kept: Mapping[str, int],
-    others: Sequence[Entry],
-    fixed: Mapping[str, int] | None = None,
-) -> dict[str, int]:
-    """A port for each role that no other instance holds and no program uses, the ``kept`` one where that is free.
-    Raises :class:`~rhizon.core.errors.StateError` where a ``fixed`` one is not."""
-    held = {number: f"the instance {one.name} ({one.folder})" for one in others for number in one.ports.values()}
-
-    def holder(number: int, protocol: str) -> str | None:
-        if number in held:
-            return held[number]
-        return holder_of(number) if socket_in_use(number, protocol) else None
-
-    return allocate(port_wishes(game, lock, kept), fixed or {}, holder, host.port_room())
+def _unset(game: GameDefinition, settings: Mapping[str, str | int | bool], seed: str) -> bool:
+    """Whether the game would draw a seed by itself, which nobody would know then."""
+    definition = game.settings.get(seed)
+    if definition is None or definition.secret or settings.get(game.world.template_setting):
+        return False
+    return definition.type in ("text", "integer") and settings.get(seed, definition.default) in ("", 0)
 
 
 def _settings(
@@ -106,16 +93,3 @@ def _settings(
     if before.first_start_done and world in settings and world not in wishes.settings:
         settings[world] = before.settings.get(world, game.settings[world].default)
     return settings, chosen
-
-
-def record(ledger: Ledger, game: GameDefinition, lock: Lock, home: InstanceFolder, instance: Instance) -> None:
-    """Writes down what an instance holds; only inside a claim."""
-    entry = Entry(
-        folder=str(home.folder),
-        name=instance.name,
-        game=instance.game,
-        note=instance.note,
-        memory_mib=instance.heap_mib + game.memory.outside_heap_mib,
-        ports=every_number(game, instance.ports),
-    )
-    ledger.record(entry, protocols(game, lock, entry.ports))

@@ -12,16 +12,18 @@ from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, between, carry_out, whole
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.entering import entered, stopped
+from rhizon.app.holding import protocols, record
 from rhizon.app.layout import locked_files, wanted_files
+from rhizon.app.ports import port_words
 from rhizon.app.provision.answer import remember, remembered
 from rhizon.app.provision.bring_up import bring_up
 from rhizon.app.provision.choose import Choice, choose
-from rhizon.app.provision.hold import allocated, protocols, record
+from rhizon.app.provision.hold import allocated
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import Side, Told, settle, shown_diff
 from rhizon.app.trees import piecewise, read_tree, tree_files
-from rhizon.app.worlds import things_in_world, world_folder
+from rhizon.app.worlds import check_world, things_in_world, world_folder
 from rhizon.core.changes import Changes, things_lost
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
@@ -31,7 +33,9 @@ from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.model.write import content_list_toml
 from rhizon.core.names import RelPath
+from rhizon.core.placing import content_paths
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
+from rhizon.core.runtimes import FAMILIES
 from rhizon.core.units import counted, size_text
 
 __all__ = ["provision"]
@@ -125,7 +129,9 @@ class _Work:
                         ledger.record(kept, protocols(choice.game, choice.lock, kept.ports))
                 raise
         had_world = world_folder(home, choice.game, instance).is_dir()
+        came_from = instance.world_from
         instance, findings, state = bring_up(choice, self._wishes, home, instance, self._reporter, ask_licence)
+        had_world = had_world and instance.world_from == came_from
         choice.findings.extend(findings)
         self._keep_list()
         remember(home, choice.solved)
@@ -144,12 +150,15 @@ class _Work:
 
     def _plan(self, instance: Instance) -> _Planned:
         host, home, choice = self._host, self._home, self._choice
+        check_world(home, choice.game, choice.lock, instance, self._wishes.world)
         fetched = _fetch(host, choice, home, self._before, self._reporter)
         lock, game, before = choice.lock, choice.game, self._before
         for data in choice.source.overlay.values():
             host.store.add(data)
         wanted = wanted_files(lock, game, host.store, choice.runtime, allow_installer=self._wishes.allow_installer)
-        for path, data in start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib).items():
+        content = content_paths(game, lock)
+        scripts = start_scripts(game, lock.target.loader, choice.runtime, instance.heap_mib, content)
+        for path, data in scripts.items():
             sha256 = host.store.add(data)
             wanted[path] = WantedFile(
                 sha256=sha256, size=len(data), origin="rhizon's start script", executable=path == START_SCRIPTS[0]
@@ -248,6 +257,7 @@ class _Work:
         backup: str | None = None,
     ) -> Provisioned:
         choice, home, game = self._choice, self._home, self._choice.game
+        family = FAMILIES.get(game.runtime.family)
         return Provisioned(
             folder=str(home.folder),
             name=instance.name,
@@ -258,8 +268,10 @@ class _Work:
             runtime=choice.runtime,
             runtime_why=choice.runtime_why,
             heap_mib=instance.heap_mib,
+            bounded=bool(family and choice.runtime and family.told(choice.runtime.major, instance.heap_mib)),
             budget=choice.budget,
             ports=instance.ports,
+            port_words=port_words(game, instance.ports),
             steps=planned.plan.steps,
             left_out=tuple(one for one in choice.lock.releases if not one.on_server),
             fetched=planned.fetched,
@@ -327,6 +339,8 @@ def _room_for(host: Host, home: InstanceFolder, missing: Sequence[LockedFile]) -
 def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool, planned: bool) -> str:
     world = world_folder(home, choice.game, instance)
     name = _in_home(home, world)
+    if instance.world_from and not had:
+        return f"{name} was copied from {instance.world_from}"
     if had:
         return f"{name} stays as it is" if planned else f"{name} was there and is as it was"
     return f"{name} was raised by the first start" if world.is_dir() else f"{name} is raised when the server starts"

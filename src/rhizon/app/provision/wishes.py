@@ -14,6 +14,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import Lock, LockedRelease
 from rhizon.core.plan import Action, Step
+from rhizon.core.units import mib_text
 
 __all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned", "State"]
 
@@ -23,8 +24,9 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
 
     ``game`` is of a source that is a plain folder of archives; ``settings`` are as typed; ``secrets`` never leave
     memory but for the server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when
-    that is not where they are now. ``stop_first`` stops a server that runs; ``back_up`` saves the world before it
-    meets other content; ``why`` is what the kept state says of the change.
+    that is not where they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops
+    a server that runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says
+    of the change.
     """
 
     source: Path
@@ -40,6 +42,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     ports: Mapping[str, int] = {}
     settings: Mapping[str, str | int | bool] = {}
     secrets: Mapping[str, str] = {}
+    world: Path | None = None
     stop_first: bool = False
     back_up: bool = True
     why: str = ""
@@ -61,7 +64,9 @@ AskLicence = Callable[[LicenceText], bool]
 class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence. ``changes`` and
     ``diffs`` are against what was there, ``kept`` is the number of the state before, ``backup`` the time of the backup
-    that was made of its world."""
+    that was made of its world. ``bounded`` tells whether the runtime is given a bound for its heap; where it is not,
+    the memory is what the server is reckoned with. ``port_words`` are the ports as people write them.
+    """
 
     folder: str
     name: str
@@ -72,8 +77,10 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     runtime: RuntimeChoice | None
     runtime_why: tuple[str, ...]
     heap_mib: int
+    bounded: bool
     budget: MemoryBudget
     ports: dict[str, int]
+    port_words: tuple[str, ...]
     steps: tuple[Step, ...]
     left_out: tuple[LockedRelease, ...]
     fetched: int
@@ -84,6 +91,15 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     world: str
     licence_text: str
     findings: tuple[Finding, ...]
+
+    @property
+    def memory_words(self) -> str:
+        """What the server may take, and what of that is for what."""
+        one = self.budget
+        parts = f"game {one.base_mib}, players {one.players_mib}, content {one.content_mib}, world {one.settings_mib}"
+        if self.bounded:
+            return f"{mib_text(self.heap_mib)} of heap ({parts}) and {one.outside_heap_mib} beside it"
+        return f"{mib_text(self.heap_mib + one.outside_heap_mib)} reckoned with ({parts}); nothing bounds it"
 
     def count(self, action: Action) -> int:
         """How many files this was done to."""
