@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 from rhizon.cli.output import say, show_table
 from rhizon.core.changes import Changes, ValueChange
 from rhizon.core.plan import ACTIONS, Step
+from rhizon.core.settings.apply import spelt
 from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
@@ -44,9 +45,7 @@ def show_changes(to: "Console", changes: Changes) -> None:
 
 
 def _text(value: str | int | bool | None) -> str:
-    if value is None:
-        return "-"
-    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+    return "(none)" if value is None or value == "" else spelt(value)
 
 
 def value_text(value: ValueChange) -> str:

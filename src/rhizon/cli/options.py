@@ -1,5 +1,6 @@
 """Values of options that several commands take."""
 
+import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -8,7 +9,7 @@ import click
 
 from rhizon.core.errors import InputError
 
-__all__ = ["catalog_options", "pairs", "secret_values"]
+__all__ = ["catalog_options", "pairs", "port_numbers", "secret_options", "secret_values"]
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -33,9 +34,56 @@ def pairs(values: tuple[str, ...], where: str) -> dict[str, str]:
     return table
 
 
-def secret_values(values: tuple[str, ...]) -> dict[str, str]:
-    """``NAME=FILE`` each, with what stands in the file (a line end at its end is none of it)."""
-    return {name: _secret(Path(file)) for name, file in pairs(values, "--secret").items()}
+def port_numbers(values: tuple[str, ...]) -> dict[str, int]:
+    """``ROLE=N`` each, as a table."""
+    return {role: _port(role, number) for role, number in pairs(values, "--port").items()}
+
+
+def _port(role: str, text: str) -> int:
+    if not text.isdecimal() or not 1 <= int(text) <= 65535:
+        raise click.UsageError(f"--port {role} takes a number from 1 to 65535, not {text!r}.")
+    return int(text)
+
+
+def secret_options(function: F) -> F:
+    """Passwords and the like: ``secrets`` and ``generated``."""
+    given = click.option(
+        "--secret",
+        "secrets",
+        multiple=True,
+        metavar="NAME[=FILE]",
+        help="A secret setting: read from a file, or asked for.",
+    )
+    drawn = click.option("--generate", "generated", multiple=True, metavar="NAME", help="A new secret for a setting.")
+    return given(drawn(function))
+
+
+def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> dict[str, str]:
+    """What each secret is: from its file (a line end at its end is none of it), typed by the person at the terminal, or
+    drawn. Raises InputError where nobody can be asked."""
+    twice = [name for name in generated if name in {one.partition("=")[0] for one in values}]
+    if twice:
+        raise click.UsageError(f"{twice[0]} is both given and to be generated.")
+    found = {}
+    for value in values:
+        name, equals, file = value.partition("=")
+        found[name] = _secret(Path(file)) if equals else _asked(name)
+    if generated:
+        from rhizon.app.drawing import new_password
+
+        found |= {name: new_password() for name in generated}
+    return found
+
+
+def _asked(name: str) -> str:
+    if not (sys.stdin.isatty() and sys.stderr.isatty()):
+        raise InputError(
+            "nobody-to-ask",
+            f"{name} was to be asked for, and there is no terminal",
+            hint=f"Put it into a file that only you can read: --secret {name}=FILE; or --generate {name}.",
+        )
+    answer: str = click.prompt(name, hide_input=True, confirmation_prompt=True, err=True)
+    return answer
 
 
 def _secret(file: Path) -> str:

@@ -66,6 +66,9 @@ def common(function: F) -> F:
     return wrapped  # type: ignore[return-value]
 
 
+GAP = 3  # between two columns
+
+
 def console(*, stderr: bool = False) -> "Console":
     """A console that neither marks up nor highlights text: what comes from outside is only text."""
     from rich.console import Console
@@ -130,13 +133,30 @@ def say(to: "Console", text: str) -> None:
 def show_table(
     to: "Console", columns: Sequence[str], rows: Iterable[Sequence[str]], *, right: Sequence[str] = ()
 ) -> None:
-    """A plain table; cells are cleaned. Columns named in ``right`` are numbers."""
+    """A plain table; cells are cleaned. Columns named in ``right`` are numbers. Where a person looks, cells that do not
+    fit are folded; where a program reads, every row is one line."""
+    from rich.cells import cell_len
     from rich.text import Text
 
-    table = _new_table(columns, right)
-    for row in rows:
-        table.add_row(*(Text(plain(cell)) for cell in row))
-    to.print(table)
+    cells = [[plain(cell) for cell in row] for row in rows]
+    widths = [max(map(cell_len, column)) for column in zip(columns, *cells, strict=True)]
+    if to.is_terminal and sum(widths) + GAP * (len(widths) - 1) > to.width:
+        table = _new_table(columns, right)
+        for row in cells:
+            table.add_row(*map(Text, row))
+        to.print(table)
+        return
+
+    def line(row: Sequence[str]) -> str:
+        padded = []
+        for name, cell, width in zip(columns, row, widths, strict=True):
+            blank = " " * (width - cell_len(cell))
+            padded.append(blank + cell if name in right else cell + blank)
+        return (" " * GAP).join(padded).rstrip()
+
+    to.print(Text(line(columns), style="bold"), soft_wrap=True)
+    rule = "─" * (sum(widths) + GAP * (len(widths) - 1))
+    to.print(Text("\n".join([rule, *map(line, cells)])), soft_wrap=True)
 
 
 def _new_table(columns: Sequence[str], right: Sequence[str] = ()) -> "Table":

@@ -5,7 +5,7 @@ import queue
 import signal
 import sys
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 
 __all__ = ["Console", "stop_signals"]
 
@@ -49,6 +49,13 @@ class Console:
         with contextlib.suppress(OSError, ValueError):
             for line in sys.stdin:
                 self._lines.put(line.rstrip("\r\n"))
+
+    def wait(self, called_off: Callable[[], bool]) -> str | None:
+        """The next line, however long the person takes; None when the wait is called off."""
+        while not called_off():
+            with contextlib.suppress(queue.Empty):
+                return self._lines.get(timeout=0.2)
+        return None
 
     def line(self) -> str | None:
         """The next line that was typed, or None."""

@@ -1,17 +1,20 @@
 """``rhizon game list``, ``show``, ``new``, ``check`` and ``try``."""
 
+from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
+from rhizon.core.settings.apply import spelt
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.game_making import Tried
-    from rhizon.core.model.game import GameDefinition, SettingDefinition
+    from rhizon.core.model.game import GameDefinition
+    from rhizon.core.model.setting import SettingDefinition, Stored
 
 __all__ = ["command"]
 
@@ -58,7 +61,9 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
     rules = "; ".join(f"{rule.game_versions}: {game.runtime.family} {rule.majors}" for rule in game.runtime.rules)
     say(to, f"versions: {', '.join(game.versions)}")
     say(to, f"runtime: {game.runtime.family}" + (f" ({rules})" if rules else ""))
-    say(to, "folders: " + ", ".join(f"{kind} → {folder}" for kind, folder in game.folders.items()))
+    placing = {kind: f" (unpacked as {rule.name})" for kind, rule in game.placing.items() if rule.unpack}
+    folders = (f"{kind} → {folder}{placing.get(kind, '')}" for kind, folder in game.folders.items())
+    say(to, f"folders: {', '.join(folders)}")
     rows = [
         (
             name,
@@ -78,7 +83,7 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
         (
             name,
             _allowed(one),
-            "" if one.secret else _default(one.default),
+            "" if one.secret else spelt(one.default),
             one.meaning,
             _places((one.store,)),
         )
@@ -88,12 +93,8 @@ def _render(to: "Console", game: "GameDefinition", file: Path) -> None:
     next_steps(to, [(("rhizon", "game", "check", str(file)), "what is wrong or missing in it")])
 
 
-def _places(stores: tuple[object, ...]) -> str:
-    return ", ".join(f"{one.file}: {one.key}" for one in stores)  # type: ignore[attr-defined]
-
-
-def _default(value: object) -> str:
-    return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
+def _places(stores: "Iterable[Stored | None]") -> str:
+    return ", ".join(f"{one.file}: {one.key}" for one in stores if one is not None)
 
 
 def _allowed(setting: "SettingDefinition") -> str:
@@ -165,7 +166,12 @@ def _tried(to: "Console", tried: "Tried") -> None:
     odd = tried.trouble
     verdict(
         to,
-        f"{tried.title}: " + (f"{odd} things are not as the definition says" if odd else "all is found"),
+        f"{tried.title}: "
+        + (
+            ("one thing is" if odd == 1 else f"{odd} things are") + " not as the definition says"
+            if odd
+            else "all is found"
+        ),
         good=not odd,
     )
     rows = [(one.name, one.value or "-", one.stored, one.trouble) for one in (*tried.settings, *tried.ports)]

@@ -7,6 +7,8 @@ import click
 
 from rhizon.cli.output import Output, common, say, show_findings, show_pairs, show_table, verdict
 from rhizon.core.finding import worst_first
+from rhizon.core.model.game import OWN_LOADER
+from rhizon.core.settings.apply import spelt
 from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
@@ -14,8 +16,11 @@ if TYPE_CHECKING:
 
     from rhizon.app.archives import ScannedFile
     from rhizon.app.inspect import Inspected
+    from rhizon.core.archives.assembly import Assembly
+    from rhizon.core.archives.facts import ArchiveFacts
     from rhizon.core.archives.scan import Scanned
     from rhizon.core.finding import Finding
+    from rhizon.core.model.base import SettingValue
 
 __all__ = ["command"]
 
@@ -110,9 +115,16 @@ def _content_list(to: "Console", one: "Inspected") -> None:
     ]
     show_table(to, ("item", "range", "channel", ""), rows)
     if wanted.settings:
-        say(to, "settings: " + ", ".join(f"{name} = {value}" for name, value in wanted.settings.items()))
-    if wanted.operators:
-        say(to, "operators: " + ", ".join(wanted.operators))
+        say(to, "settings: " + ", ".join(f"{name} = {_plain(value)}" for name, value in wanted.settings.items()))
+
+
+def _plain(value: "SettingValue") -> str:
+    return ", ".join(value) if isinstance(value, tuple) else spelt(value)
+
+
+def _loaders(facts: "ArchiveFacts") -> str:
+    """Those that it is for; a server that takes content itself goes without saying."""
+    return ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items() if name != OWN_LOADER)
 
 
 def _pack(to: "Console", one: "Inspected") -> None:
@@ -120,7 +132,8 @@ def _pack(to: "Console", one: "Inspected") -> None:
     assert pack is not None
     verdict(to, f"{one.path}: the pack {pack.title or pack.name} {pack.version}, {len(pack.content)} items")
     target = pack.target
-    say(to, f"target: {pack.game} {target.game_version}, {target.loader} {target.loader_build}")
+    loader = f", {target.loader} {target.loader_build}" if target.loader_build is not None else ""
+    say(to, f"target: {pack.game} {target.game_version}{loader}")
     show_table(to, ("item", "release"), [(name, version.text) for name, version in pack.content.items()])
     say(to, "files to lay over: " + (", ".join(f"{count} {tree}" for tree, count in sorted(trees.items())) or "none"))
     if pack.memory is not None:
@@ -131,8 +144,9 @@ def _archive(to: "Console", one: "Inspected") -> None:
     file = one.archive
     assert file is not None
     found = file.archive
-    if file.assembly is not None:
-        _assembly(to, one)
+    if file.assembly is not None and (found is None or found.facts is None):
+        verdict(to, f"{one.path}: the .NET assembly {file.assembly.name} {file.assembly.version}")
+        show_pairs(to, [*_built(file.assembly), ("size", size_text(one.size or 0)), ("SHA-256", one.sha256 or "")])
         return
     if found is None:
         verdict(to, f"{one.path}: it cannot be used", good=False)
@@ -148,19 +162,22 @@ def _archive(to: "Console", one: "Inspected") -> None:
         relations += [f"{x.id} {x.range} where it is there" for x in facts.optional]
         relations += [f"stands in for {x.id} {x.version}" for x in facts.provides]
         rows = [
-            ("loaders", ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items())),
+            ("loaders", _loaders(facts)),
             ("game versions", facts.game_versions.text),
             ("relations", "; ".join(relations) or "none"),
         ]
     inside = [f"{x.id} {x.version} ({x.path})" if x.id else str(x.path) for x in found.embedded]
-    rows += [
-        ("placement", f"{found.placement} ({found.sure})"),
-        ("code", _evidence(found)),
-        ("runs on", f"Java {code.java_major} and later" if code.java_major else "no code"),
-        ("carries", ", ".join(inside) or "nothing"),
-        ("size", f"{size_text(one.size or 0)} in {found.files} files, {code.classes} classes"),
-        ("SHA-256", one.sha256 or ""),
-    ]
+    rows.append(("placement", f"{found.placement} ({found.sure})"))
+    if file.assembly is not None:
+        rows += [*_built(file.assembly), ("size", size_text(one.size or 0))]
+    else:
+        rows += [
+            ("code", _evidence(found)),
+            ("runs on", f"Java {code.java_major} and later" if code.java_major else ""),
+            ("carries", ", ".join(inside) or "nothing"),
+            ("size", f"{size_text(one.size or 0)} in {found.files} files, {code.classes} classes"),
+        ]
+    rows.append(("SHA-256", one.sha256 or ""))
     show_pairs(to, rows)
 
 
@@ -173,17 +190,11 @@ def _evidence(found: "Scanned") -> str:
     return f"{evidence.verdict}: {' → '.join(evidence.chain)} ({evidence.why})"
 
 
-def _assembly(to: "Console", one: "Inspected") -> None:
-    assert one.archive is not None and one.archive.assembly is not None
-    found = one.archive.assembly
-    verdict(to, f"{one.path}: the .NET assembly {found.name} {found.version}")
-    rows = [
+def _built(found: "Assembly") -> list[tuple[str, str]]:
+    return [
         ("built for", found.framework or f"not said (format {found.metadata})"),
         ("asks for", ", ".join(f"{x.name} {x.version}" for x in found.references) or "nothing"),
-        ("size", size_text(one.size or 0)),
-        ("SHA-256", one.sha256 or ""),
     ]
-    show_pairs(to, rows)
 
 
 def _render_archives(to: "Console", archives: list["Inspected"], findings: list["Finding"]) -> None:
@@ -206,7 +217,7 @@ def _render_archives(to: "Console", archives: list["Inspected"], findings: list[
 def _row(file: "ScannedFile") -> tuple[str, ...]:
     name, size = Path(file.path).name, size_text(file.size)
     mark = next((sign for sign, level in (("✗", "error"), ("!", "warning")) if _has(file, level)), "")
-    if file.assembly is not None:
+    if file.assembly is not None and (file.archive is None or file.archive.facts is None):
         return (name, file.assembly.version, "", file.assembly.framework, "", "", "", size, mark)
     found = file.archive
     if found is None:
@@ -215,7 +226,7 @@ def _row(file: "ScannedFile") -> tuple[str, ...]:
     java = str(found.code.java_major or "")
     if facts is None:
         return (name, "?", "", "", "", "", java, size, mark)
-    loaders = ", ".join(f"{loader} {builds}" for loader, builds in facts.loaders.items())
+    loaders = _loaders(facts)
     placement = found.placement if found.sure == "declared" else f"{found.placement}*"
     verdict_of = evidence.verdict if evidence is not None else ""
     return (facts.id, facts.version.text, placement, verdict_of, loaders, facts.game_versions.text, java, size, mark)

@@ -39,10 +39,18 @@ def _render(to: "Console", found: "list[Listed]") -> None:
             one.game,
             one.state,
             mib_text(one.memory_mib),
-            " ".join(f"{role} {number}" for role, number in one.ports.items()),
+            ", ".join(_numbers(one.ports)),
             one.note,
             one.folder,
         )
         for one in found
     ]
     show_table(to, ("name", "game", "state", "memory", "ports", "note", "folder"), rows, right=("memory",))
+
+
+def _numbers(ports: dict[str, int]) -> list[str]:
+    """Each role with its number; a block (role, role+1, ...) with its first and last."""
+    last: dict[str, int] = {}
+    for name, number in sorted(ports.items(), key=lambda one: one[1]):
+        last[name.partition("+")[0]] = number
+    return [f"{role} {ports[role]}" + (f"-{end}" if end > ports[role] else "") for role, end in last.items()]

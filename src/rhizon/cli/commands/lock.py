@@ -33,9 +33,7 @@ def command(folder: Path, export: Path | None, out: Output) -> None:
 
 def _render(to: "Console", lock: "Lock", export: Path | None) -> None:
     target = lock.target
-    verdict(
-        to, f"{lock.title or lock.name}: {target.game} {target.game_version}, {target.loader} {target.loader_build}"
-    )
+    verdict(to, f"{lock.title or lock.name}: {target.words}")
     rows = [
         (one.id, str(one.version), one.placement, size_text(one.file.size), one.file.sha256[:16])
         for one in lock.releases

@@ -65,7 +65,8 @@ def command(
 
 def _render(to: "Console", found: "MemoryAdvice", path: Path) -> None:
     good = found.fit != "does not fit"
-    text = f"{mib_text(found.recommended_mib)} of heap, and it {_FIT[found.fit]}"
+    what = "of heap" if found.bounded else "for a server that nothing bounds"
+    text = f"{mib_text(found.recommended_mib)} {what}, and it {_FIT[found.fit]}"
     verdict(to, f"{found.name} ({found.game}): {text}", good=good)
     if found.instead:
         say(to, found.instead)
@@ -77,29 +78,36 @@ def _render(to: "Console", found: "MemoryAdvice", path: Path) -> None:
         ("world and view", budget.settings_mib),
     )
     rows = [(what, str(mib)) for what, mib in parts]
-    rows.append((f"heap, guessed: {budget.because}", str(budget.heap_mib)))
-    rows.append(("beside the heap, for the runtime", str(budget.outside_heap_mib)))
+    rows.append((f"{'heap' if found.bounded else 'in all'}, guessed: {budget.because}", str(budget.heap_mib)))
+    if budget.outside_heap_mib:
+        rows.append(("beside the heap, for the runtime", str(budget.outside_heap_mib)))
     show_table(to, ("part", "MiB"), rows, right=("MiB",))
     to.print()
     bounds = f"lowest {found.lowest_mib}, recommended {found.recommended_mib}, highest that helps {found.highest_mib}"
     machine = f"{found.total_mib} MiB, {found.reserve_mib} left to it, {found.others_mib} granted to other servers"
     pairs = [
-        ("heap", bounds),
+        ("heap" if found.bounded else "memory", bounds),
         ("granted", f"{found.granted_mib} MiB" if found.granted_mib is not None else ""),
         ("this machine", f"{machine}: {found.free_mib} can be given"),
     ]
-    seen = found.measured
+    few = "" if found.enough else ": too little to go by, so the guess stands; let people play an evening"
+    seen, process = found.measured, found.process
+    if process is not None and seen is None:
+        pairs += [
+            ("measured", f"{process.samples} samples in {process.seconds / 60:.1f} minutes{few}"),
+            ("growth", _growth(found.growth)),
+        ]
     if seen is not None:
         pauses = f"median {seen.median_pause_ms:.1f} ms, longest {seen.longest_pause_ms:.1f} ms"
         pauses += f", {seen.share:.2%} of the time"
-        enough = "" if found.enough else ": too little to go by, so the guess stands; let people play an evening"
         pairs += [
-            ("measured", f"{seen.events} collections in {seen.seconds / 60:.1f} minutes{enough}"),
+            ("measured", f"{seen.events} collections in {seen.seconds / 60:.1f} minutes{few}"),
             ("alive", f"{seen.live_mib:.0f} MiB; before a collection at most {seen.peak_mib:.0f} MiB"),
             ("pauses", pauses),
             ("growth", _growth(found.growth)),
-            ("process", f"at most {found.resident_mib:.0f} MiB in all" if found.resident_mib is not None else ""),
         ]
+    if process is not None:
+        pairs.append(("process", f"usually {process.usual_mib:.0f} MiB in all, at most {process.peak_mib:.0f}"))
     show_pairs(to, pairs)
     if found.flags:
         to.print()
@@ -117,7 +125,7 @@ _FIT = {"fits": "fits this machine", "tight": "is tight on this machine", "does 
 
 def _growth(growth: tuple[float, float, float] | None) -> str:
     if growth is None:
-        return "too few thorough collections to tell"
+        return "too little to tell"
     slope, low, high = growth
     kind = "it grows: a leak, or a world that is being explored" if low > 1 else "no sign of a leak"
     return f"{slope:+.0f} MiB an hour (95 %: {low:+.0f} to {high:+.0f}): {kind}"

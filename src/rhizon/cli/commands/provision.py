@@ -8,9 +8,8 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import catalog_options, pairs, secret_values
+from rhizon.cli.options import catalog_options, pairs, port_numbers, secret_options, secret_values
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
-from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -33,7 +32,8 @@ __all__ = ["command"]
 @click.option("--memory", "memory_mib", type=click.IntRange(16, 1 << 22), metavar="MIB", help="Heap, in MiB.")
 @click.option("--port", "ports", multiple=True, metavar="ROLE=N", help="A fixed port number for a role.")
 @click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="A setting, by our name for it.")
-@click.option("--secret", "secrets", multiple=True, metavar="NAME=FILE", help="A secret setting, read from a file.")
+@secret_options
+@click.option("--world", type=click.Path(path_type=Path), metavar="FOLDER", help="A world to take over: it is copied.")
 @click.option("--stop-first", is_flag=True, help="Stop the server if it runs there.")
 @click.option("--dry-run", is_flag=True, help="Show the plan and change nothing in the folder.")
 @common
@@ -51,6 +51,8 @@ def command(
     ports: tuple[str, ...],
     settings: tuple[str, ...],
     secrets: tuple[str, ...],
+    generated: tuple[str, ...],
+    world: Path | None,
     stop_first: bool,
     offline: bool,
     dry_run: bool,
@@ -77,9 +79,10 @@ def command(
         accept_licence=accept_licence,
         allow_installer=allow_installer,
         memory_mib=memory_mib,
-        ports={role: _port(role, number) for role, number in pairs(ports, "--port").items()},
+        ports=port_numbers(ports),
         settings=dict(pairs(settings, "--set")),
-        secrets=secret_values(secrets),
+        secrets=secret_values(secrets, generated),
+        world=world,
         stop_first=stop_first,
         dry_run=dry_run,
     )
@@ -92,20 +95,14 @@ def command(
         reporter.close()
     if made.state == "prepared":
         raise licence_pending(made)
-    out.result(made, lambda to: _render(to, made, folder, out), made.findings)
+    out.result(made, lambda to: _render(to, made, folder, out, generated), made.findings)
 
 
-def _port(role: str, text: str) -> int:
-    if not text.isdecimal() or not 1 <= int(text) <= 65535:
-        raise click.UsageError(f"--port {role} takes a number from 1 to 65535, not {text!r}.")
-    return int(text)
-
-
-def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> None:
+def _render(to: "Console", made: "Provisioned", folder: Path, out: Output, drawn: tuple[str, ...]) -> None:
     target = made.lock.target
     planned = made.state == "planned"
     verdict(to, f"{made.title}: {'this is what would be done in' if planned else 'ready to run in'} {folder}")
-    where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
+    where = target.words
     if made.runtime is not None:
         where += f", {made.runtime.family} {made.runtime.version} ({made.runtime.program})"
     say(to, where)
@@ -122,14 +119,11 @@ def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> No
         say(to, f"left out: {one.id} {one.version} is for players only")
     for gone in made.lock.dropped:
         say(to, f"dropped: {gone.id} is optional, and {gone.reason}")
-    budget = made.budget
-    say(
-        to,
-        f"memory: {mib_text(made.heap_mib)} of heap (game {budget.base_mib}, players {budget.players_mib}, "
-        f"content {budget.content_mib}, world {budget.settings_mib}) and {budget.outside_heap_mib} beside it",
-    )
-    say(to, "ports: " + ", ".join(f"{role} {number}" for role, number in made.ports.items()))
+    say(to, f"memory: {made.memory_words}")
+    say(to, f"ports: {', '.join(made.port_words)}")
     say(to, f"world: {made.world}" + (f"; backup {made.backup}" if made.backup else ""))
+    for name in drawn:
+        say(to, f"{name}: a new one; rhizon settings {folder} --reveal shows it")
     show_findings(to, made.findings)
     if not planned:
         run, look = ("rhizon", "run", str(folder)), ("rhizon", "check", str(folder))

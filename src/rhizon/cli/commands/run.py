@@ -1,10 +1,15 @@
 """``rhizon run``."""
 
+import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, verdict
+from rhizon.cli.output import Output, common, show_findings, verdict
+
+if TYPE_CHECKING:
+    from rich.console import Console as RichConsole
 
 __all__ = ["command"]
 
@@ -29,6 +34,7 @@ def command(folder: Path, trial: bool, wait: float | None, out: Output) -> int:
 
     reporter = ConsoleReporter(out, lines=not out.json or out.verbose)
     typed = Console()
+    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
     with stop_signals() as asked:
 
         def tick(server: RunningServer) -> Moment:
@@ -39,13 +45,23 @@ def command(folder: Path, trial: bool, wait: float | None, out: Output) -> int:
                 server.process.send(line)
             return "go on"
 
+        def ask_move(offer: str) -> bool:
+            reporter.end()
+            click.echo(f"{offer}. Move the server there? [y/N] ", err=True, nl=False)
+            return (typed.wait(asked) or "").strip().lower() in ("y", "yes")
+
         try:
-            ran = run(this_host(), folder, reporter, asked, tick, wait=wait)
+            ran = run(this_host(), folder, reporter, asked, tick, wait=wait, ask_move=ask_move if asks else None)
         finally:
             reporter.close()
     clean = ran.exit_code == 0
     text = f"{ran.name} was ready after {ran.ready_seconds:.1f} s with {len(ran.content)} pieces of content, "
     text += f"was up for {ran.up_seconds:.0f} s and "
     text += "stopped cleanly" if clean else f"ended with exit code {ran.exit_code}; its log: {ran.log}"
-    out.result(ran, lambda to: verdict(to, text, good=clean))
+
+    def render(to: "RichConsole") -> None:
+        verdict(to, text, good=clean)
+        show_findings(to, ran.findings)
+
+    out.result(ran, render, ran.findings)
     return 0 if clean else 1

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.changes import show_diffs, value_text
-from rhizon.cli.options import pairs, secret_values
+from rhizon.cli.options import pairs, secret_options, secret_values
 from rhizon.cli.output import Output, common, next_steps, say, verdict
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ __all__ = ["command"]
 @click.option(
     "--file", "house", type=click.Path(path_type=Path), metavar="FILE", help="A house standard, for any game."
 )
-@click.option("--secret", "secrets", multiple=True, metavar="NAME=FILE", help="A secret setting, read from a file.")
+@secret_options
 @click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 @common
@@ -32,6 +32,7 @@ def command(
     settings: tuple[str, ...],
     house: Path | None,
     secrets: tuple[str, ...],
+    generated: tuple[str, ...],
     stop_first: bool,
     dry_run: bool,
     out: Output,
@@ -39,6 +40,7 @@ def command(
     """Change settings of the server in FOLDER, by our names for them (rhizon settings FOLDER lists them).
 
     They are written into the server's own files, whose other lines stay as they are, and no update changes them again.
+    A list of names is set whole (operators=Marit,Tove), made longer (operators+=Tove) or shorter (operators-=Marit).
     """
     from rhizon.app.context import this_host
     from rhizon.app.setting import set_settings
@@ -50,7 +52,7 @@ def command(
             this_host(),
             folder,
             pairs(settings, "rhizon set"),
-            secret_values(secrets),
+            secret_values(secrets, generated),
             reporter,
             house=house,
             stop_first=stop_first,
@@ -63,6 +65,7 @@ def command(
 
 def _render(to: "Console", done: "SettingsSet", folder: Path) -> None:
     nothing = all(step.action == "keep" for step in done.steps)
+    nothing = nothing and not any(one.before != one.after for one in done.settings)
     changed = "nothing to change" if nothing else "this is what would change" if done.planned else "set"
     verdict(to, f"{done.name}: {changed}")
     for one in done.settings:
@@ -71,7 +74,7 @@ def _render(to: "Console", done: "SettingsSet", folder: Path) -> None:
     if done.unknown:
         say(to, f"this game has no {', '.join(done.unknown)}")
     for name in done.secrets:
-        say(to, f"{name}: a new one")
+        say(to, f"{name}: a new one; rhizon settings {folder} --reveal shows it")
     show_diffs(to, done.diffs)
     if done.planned:
         say(to, "Nothing was changed. The same command without --dry-run does it.")

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.output import Output, common, next_steps, show_table, verdict
+from rhizon.core.settings.apply import spelt
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -34,10 +35,15 @@ def command(folder: Path, reveal: bool, out: Output) -> None:
 def _render(to: "Console", found: "Settings", folder: Path, out: Output) -> None:
     verdict(to, f"{found.name} ({found.game}): {len(found.settings)} settings")
     columns = ["setting", "value", "set by", "allowed", "meaning"]
-    rows = [[one.name, _value(one), one.set_by, one.allowed, one.meaning] for one in found.settings]
+    rows = [
+        [one.name, _value(one), one.set_by, one.allowed.removeprefix("a whole number from "), one.meaning]
+        for one in found.settings
+    ]
     if out.verbose:
         columns.append("stored in")
-        rows = [[*row, f"{one.file}: {one.key}"] for row, one in zip(rows, found.settings, strict=True)]
+        rows = [
+            [*row, f"{one.file}: {one.key}" if one.file else ""] for row, one in zip(rows, found.settings, strict=True)
+        ]
     show_table(to, columns, rows)
     next_steps(to, [(("rhizon", "set", str(folder), "NAME=VALUE", "--dry-run"), "what a change would do")])
 
@@ -46,5 +52,5 @@ def _value(one: "SettingLine") -> str:
     if one.secret and one.value is None:
         return "(secret)" if one.is_set else "(none)"
     if one.value is None:
-        return "-"
-    return {True: "yes", False: "no"}[one.value] if isinstance(one.value, bool) else str(one.value)
+        return f"({spelt(one.default)})" if one.default != "" else ""  # the file says nothing: the game's own counts
+    return spelt(one.value)

@@ -75,7 +75,7 @@ def command(
 def _render(to: "Console", solved: "Solved", catalogs: tuple[str, ...]) -> None:
     answer = solved.answer
     target = answer.target
-    where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
+    where = target.words
     if target.runtime_major:
         where += f", {target.runtime.capitalize()} {target.runtime_major}"
     verdict(to, f"{len(answer.releases)} releases fit together on {where}")

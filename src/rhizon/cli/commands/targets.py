@@ -43,7 +43,7 @@ def command(source: Path, catalogs: tuple[str, ...], offline: bool, plot: Path |
 def _render(to: "Console", table: "TargetTable", out: Output) -> None:
     best = table.rows[0]
     target = best.target
-    where = f"{target.game} {target.game_version}, {target.loader} {target.loader_build}"
+    where = target.words
     verdict(to, f"{where} carries most: {best.fitting} of {len(table.items)} items")
     rows = []
     for row in table.rows:
@@ -53,7 +53,7 @@ def _render(to: "Console", table: "TargetTable", out: Output) -> None:
             if cell.fit != "fits"
         ]
         one = row.target
-        name = f"{one.game_version} {one.loader} {one.loader_build}"
+        name = one.label
         mark = "" if row.wanted else "not asked for"
         shown = lacking if out.verbose or len(lacking) <= MOST_NAMED + 1 else lacking[:MOST_NAMED]
         rest = f" and {len(lacking) - len(shown)} more" if len(shown) < len(lacking) else ""
