@@ -116,9 +116,9 @@ def files() -> dict[str, tuple[str, Callable[[str], object]]]:
         return dict(line.partition("=")[::2] for line in text.splitlines())
 
     def read_yaml(text: str) -> object:
-        from ruamel.yaml import YAML
+        import yaml
 
-        return YAML(typ="safe", pure=True).load(text)
+        return yaml.load(text, Loader=getattr(yaml, "CBaseLoader", yaml.BaseLoader))
 
     return {
         "properties": ("".join(f"key{n} = value {n}\n" for n in many), read_lines),

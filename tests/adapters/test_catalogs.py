@@ -50,7 +50,7 @@ class Addresses(unittest.TestCase):
                 self.assertIsNone(shelf.item("tarnholt", "nothing"))
                 self.assertEqual(len(shelf.host("tarnholt")[1].loaders), 9)
                 with self.assertRaises(RemoteError):
-                    shelf.host("emberline")
+                    shelf.host("fogholt")
                 file = found[1].releases[0].artefact
                 locked = LockedFile(catalog="harbour-shelf", path=file.path, sha256=file.sha256, size=file.size)
                 stream = shelf.transports_for(locked)[0].stream(file.path)

@@ -63,6 +63,20 @@ class Transactions(Case):
         records = {"lock.json": b"new lock", "instance.toml": b"fresh"}
         apply(self.home, self.plan(NEW, self.before), records, self.store, reached or (lambda _point: None))  # type: ignore[arg-type]
 
+    def test_folders_that_it_emptied_go_and_others_stay(self) -> None:
+        many = {"herds/010-a/x/one": b"1", "herds/010-a/two": b"2", "herds/020-b/three": b"3", "alone/four": b"4"}
+        home = self.home = self.folder / "herding"
+        apply(home, self.plan(many, None), {}, self.store)
+        (home / "herds/020-b/mine").write_text("a person's")
+        (home / "herds/030-empty").mkdir()
+        kept = {"herds/020-b/three": b"3"}
+        apply(home, self.plan(kept, self.plan(many, None).inventory), {}, self.store)
+        left = sorted(path.relative_to(home).as_posix() for path in home.rglob("*") if RHIZON not in path.parts)
+        # of the instance's own folders the server expects to find each
+        self.assertEqual(
+            left, ["alone", "herds", "herds/020-b", "herds/020-b/mine", "herds/020-b/three", "herds/030-empty"]
+        )
+
     def points(self) -> list[str]:
         seen: list[str] = []
         self.change(seen.append)

@@ -114,7 +114,7 @@ class WrongDocuments(Case):
         for document in DOCUMENTS:
             if document.name not in names:
                 continue
-            for what, change, words in (*ALWAYS, *WRONG[document.name])[:10]:
+            for what, change, words in (*ALWAYS[:3], *WRONG[document.name][-3:]):
                 text = made_wrong(document, change)
                 if document.name == "lock" and text.lstrip()[:1] != b"{":
                     continue  # without its first brace it is read as a list

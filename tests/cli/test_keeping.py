@@ -166,6 +166,16 @@ class Keeping(Case):
         shown = [(one["role"], one["protocol"], one["listening"]) for one in ports]
         self.assertEqual(shown, [("game", "tcp", False), ("game", "udp", False), ("query", "udp", False)])
         self.assertIn(f"tcp dport {ports[0]['first']} accept", self.rhizon("ports", "--rules", "nftables").out)
+        own = self.home / ".rhizon/instance.toml"
+        whole = own.read_text()
+        own.write_text("name = \n")
+        unread = self.rhizon("ports", "--json").json
+        self.assertEqual([one["code"] for one in unread["findings"]], ["ports-unread"])
+        self.assertIn(f"game {ports[0]['first']}", unread["findings"][0]["what"])
+        rules = self.rhizon("ports", "--rules", "table")
+        self.assertIn("not listed here", rules.err)
+        self.assertNotIn(str(ports[0]["first"]), rules.out)
+        own.write_text(whole)
         limits = 'format = "rhizon-host/1"\nmemory_mib = 700\nreserve_mib = 1\nports = ["24000"]\n'
         self.write("config/host.toml", limits.replace("24000", "x"))
         self.assertEqual(self.done("host", code=2)["code"], "bad-document")
@@ -192,7 +202,7 @@ class Keeping(Case):
         archive = CATALOG / "archives/reedlight-2.1.0.jar"
         tried = self.done("game", "try", DEFINITION, "--server", "d", "--log", log, "--archive", archive)
         values = {one["name"]: (one["value"], one["trouble"]) for one in tried["settings"]}
-        self.assertEqual((values["difficulty"], values["max_players"]), (("brisk", ""), ("16", "")))
+        self.assertEqual((values["difficulty"], values["max_players"]), (("normal (brisk there)", ""), ("16", "")))
         matches = {one["name"]: one["matches"] for one in tried["patterns"]}
         self.assertEqual((matches["ready"], matches["content_done"], matches["failure: bad-setting"]), (1, 4, 0))
         self.assertIn(("reedlight", "keelson"), [(one["values"].get("id"), one["loader"]) for one in tried["taken"]])

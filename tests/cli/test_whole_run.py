@@ -84,7 +84,7 @@ class WholeRun(Case):
         )
         self.assertEqual(self.rhizon("list", "--json").json["result"][0]["state"], "running")
         with self.assertRaisesRegex(Exception, "reedlight 2.1.0 is wanted, none is there"):
-            player_joins(port, "Late", ["marshlib=2.4.1"])
+            player_joins("tarnholt", port, "Late", ["marshlib=2.4.1"])
         server.stdin.write("say good evening\noperator add Torunn\nstop\n")
         server.stdin.flush()
         said, _ = server.communicate(timeout=60)

@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.settings.dialects import DIALECTS, Scalar, dialect_of
+from rhizon.core.settings.dialects.plain import argument_list
 
 PROPERTIES = """\
 # harbour
@@ -74,6 +75,20 @@ name = "Low ""Tide""";  // sign
 port = 21640;
 pvp = 0; far[] = {1, 2};
 '''
+LINES = """\
+# harbour
+Marit
+
+  Aud Olsen
+"""
+ARGUMENTS = """\
+# harbour
+--name=Low Tide
+-port 21640
+
+--quiet
+start
+"""
 # A file as people keep it, and keys that are there with what they say.
 FILES: dict[str, tuple[str, dict[str, str]]] = {
     "properties": (PROPERTIES, {"name": "Low Tide", "port": "21640"}),
@@ -82,6 +97,8 @@ FILES: dict[str, tuple[str, dict[str, str]]] = {
     "toml": (TOML, {"name": "Low Tide", "pvp": "false", "net/port": "21640", "net/bind": "0.0.0.0"}),
     "yaml": (YAML, {"name": "Low Tide", "net/port": "21640", "net/bind": "0.0.0.0", "list/0": "one"}),
     "xml": (XML, {"name": "Low & Tide", "net/@port": "21640", "entry[@name=seed]/@value": "7", "entry/@value": "no"}),
+    "lines": (LINES, {"Marit": "yes", "Aud Olsen": "yes"}),
+    "arguments": (ARGUMENTS, {"--name=": "Low Tide", "-port": "21640", "--quiet": "yes"}),
     "semicolon": (SEMICOLON, {"name": 'Low "Tide"', "port": "21640", "pvp": "0"}),
 }
 WAYS = ("net/fresh", "a/b/fresh", "fresh")
@@ -95,6 +112,7 @@ FRESH = {
 WORDS = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), max_size=9)
 VALUES = st.one_of(st.booleans(), st.integers(0, 99999), WORDS)
 NAMES = st.sampled_from(sorted(DIALECTS))
+WITH_VALUES = st.sampled_from(sorted(set(DIALECTS) - {"lines", "arguments"}))  # those two have rows of their own
 
 
 def both(text: str) -> tuple[bytes, bytes]:
@@ -117,7 +135,7 @@ class Contract(unittest.TestCase):
                     self.assertEqual(dialect.edit(data, dict(read)), data)
                     self.assertEqual(dialect.edit(data, {}), data)
 
-    @given(NAMES, VALUES, st.integers(0, 4))
+    @given(WITH_VALUES, VALUES, st.integers(0, 4))
     def test_an_edit_is_read_and_touches_its_own_line(self, name: str, value: Scalar, number: int) -> None:
         text, values = FILES[name]
         key = sorted(values)[number % len(values)]
@@ -132,7 +150,28 @@ class Contract(unittest.TestCase):
             self.assertEqual(dialect.edit(made, {key: value}), made)
             self.assertLessEqual(len([one for one in data.splitlines() if one not in made.splitlines()]), 1)
 
-    @given(NAMES, VALUES)
+    @given(WITH_VALUES, st.dictionaries(st.integers(0, 9), st.one_of(st.none(), VALUES), max_size=4))
+    def test_several_at_once(self, name: str, changes: dict[int, Scalar | None]) -> None:
+        text, values = FILES[name]
+        keys = sorted(values) + sorted(FRESH.get(name, ("fresh",)))
+        wanted = {keys[number % len(keys)]: value for number, value in changes.items()}
+        dialect = DIALECTS[name]
+        gone = {key for key, value in wanted.items() if value is None}
+        for data in both(text):
+            try:
+                made = dialect.edit(data, wanted)
+            except ValueError:  # what stands on the way is no place for it
+                continue
+            now = dialect.read(made)  # whatever was asked for, it is still a file of its kind
+            aliases = name == "xml" and any(key.startswith("entry") for key in wanted)
+            for key, value in wanted.items():
+                if value is not None and not aliases:
+                    self.assertEqual(now.get(key), dialect.spell(value), (key, made))
+            for key in values.keys() - wanted.keys():
+                if not gone and not aliases:
+                    self.assertEqual(now.get(key), values[key], (key, made))
+
+    @given(WITH_VALUES, VALUES)
     def test_a_new_key_is_read_and_can_go(self, name: str, value: Scalar) -> None:
         text, values = FILES[name]
         dialect = DIALECTS[name]
@@ -150,8 +189,12 @@ class Contract(unittest.TestCase):
     def test_an_empty_file_is_begun(self) -> None:
         for name, dialect in DIALECTS.items():
             with self.subTest(name):
-                if name == "xml":
+                if name in ("xml", "lines"):
                     self.assertRaises(ValueError, dialect.edit, b"", {"a": "1"})
+                    continue
+                if name == "arguments":
+                    made = dialect.edit(b"", {"--port=": 21640, "--pvp": True, "--fog": False})
+                    self.assertEqual(made, b"--port=21640\n--pvp\n")
                     continue
                 made = dialect.edit(b"", {"name": "Low Tide", "port": 21640, "pvp": True})
                 expected = {"name": "Low Tide", "port": "21640", "pvp": dialect.spell(True)}
@@ -170,6 +213,22 @@ class Contract(unittest.TestCase):
             ("xml", b"<a>" * 500, "deep"),
             ("properties", b"a = \\u00zz\n", "escape"),
         )
+        places = (
+            ("json", b'{"a": 1, "b": ["x"]}', {"a/b/[x]": True}, "no object"),
+            ("json", b'{"a": {"b": 1}}', {"a/[x]": True}, "no array"),
+            ("yaml", b"a: 1\n", {"a/[x]": True}, "no sequence"),
+            ("yaml", b"a:\n- b: 1\n", {"a/[x]": True}, "no sequence"),
+            ("json", b'{"a": [1]}', {"a/[x]": True}, "no array"),
+            ("toml", b"a = [1]\n", {"a/[x]": True}, "no array"),
+            ("yaml", b"a: 1\n", {"a/b/[x]": True}, "no mapping"),
+            ("toml", b"a = 1\n", {"a/[x]": True}, "no array"),
+            ("xml", b"<s><a><b/></a></s>", {"a": "x"}, "elements inside"),
+            ("yaml", b"a: &k 1\nb: *k\n", {"a": 2}, "anchor"),
+            ("lines", b"", {"two\nlines": True}, "line"),
+        )
+        for name, data, changes, words in places:
+            with self.subTest(name, data=data), self.assertRaisesRegex(ValueError, words):
+                DIALECTS[name].edit(data, changes)
         for name, data, words in rows:
             with self.subTest(name, data=data[:20]), self.assertRaisesRegex(ValueError, words):
                 self.fail(str(DIALECTS[name].read(data)))
@@ -193,12 +252,43 @@ class Contract(unittest.TestCase):
             ("semicolon", 'a = "1"; b = 1;\n', {"a": "2", "b": "2"}, 'a = "2"; b = 2;\n'),
             ("semicolon", "a = 1;\n", {"a": "two words"}, 'a = "two words";\n'),
             ("ini", '[S]\na="x"\n', {"S/a": "y"}, '[S]\na="y"\n'),
+            ("json", '{"a": 1, "b": 2, "c": 3}', {"b": None, "c": None}, '{"a": 1}'),
+            ("json", '{"a": ["x"]}', {"a/[y]": True, "a/[x]": True}, '{"a": ["x", "y"]}'),
+            ("json", '{"a": ["x", "y"]}', {"a/[x]": None, "a/[y]": None}, '{"a": []}'),
+            ("json", '{"a": []}', {"a/[x]": True}, '{"a": [\n  "x"\n]}'),
+            ("json", '{"a": [1, 2, 3]}', {"a/1": None, "a/2": None}, '{"a": [1]}'),
+            ("yaml", "a: |\n  x\nb: 1\n", {"a": None}, "b: 1\n"),
+            ("yaml", "a:\n  b:\n  - p\n  - q: 1\nc: 1\n", {"a/n": 2}, 'a:\n  b:\n  - p\n  - q: 1\n  "n": 2\nc: 1\n'),
+            ("yaml", "a:\nb: 1\n", {"a": "x"}, "a: x\nb: 1\n"),
+            ("yaml", "a:\n- x\n- y # c\nb: 1\n", {"a/[z]": True, "a/[x]": None}, "a:\n- y # c\n- z\nb: 1\n"),
+            ("yaml", "a: [x, y]\n", {"a/[z]": True, "a/[y]": None}, "a: [x, z]\n"),
+            ("yaml", "a: [x]\nb: []\n", {"a/[x]": None, "b/[q]": True}, "a: []\nb: [q]\n"),
+            ("yaml", "a:\n  b:\nc: 1\n", {"a/b/[x]": True}, "a:\n  b:\n    - x\nc: 1\n"),
+            ("yaml", "c: 1\n", {"a/b/[x]": True}, "c: 1\na:\n  b:\n    - x\n"),
+            ("yaml", "a:\n  c: 1\nd: 2\n", {"a/b/[x]": True}, "a:\n  c: 1\n  b:\n    - x\nd: 2\n"),
+            ("toml", 'a = ["x"] # c\nb = 1\n', {"a/[y]": True}, 'a = ["x", "y"] # c\nb = 1\n'),
+            ("toml", '[t]\na = [\n  "x", # c\n  "y",\n]\n', {"t/a/[x]": None}, '[t]\na = [\n  "y",\n]\n'),
+            ("toml", "b = 1\n", {"a/[y]": True}, 'b = 1\na = ["y"]\n'),
+            # a key that looks like one in the table before it, and is not
+            ("toml", '[t]\n[[u]]\na = "x"\n', {"t/a": "y"}, '[t]\na = "y"\n[[u]]\na = "x"\n'),
+            ("toml", '[t]\n["u[v]"]\na = "x"\n', {"t/a": "y"}, '[t]\na = "y"\n["u[v]"]\na = "x"\n'),
+            ("toml", 'b = "\u2028a = 1 # "\na = 1\n', {"a": "2"}, 'b = "\u2028a = 1 # "\na = 2\n'),
+            ("xml", "<s><a><!-- c --></a></s>", {"a": "x"}, "<s><a><!-- c -->x</a></s>"),
+            ("xml", '<s><a v="1"/></s>', {"a": "x", "a/@v": "2"}, '<s><a v="2">x</a></s>'),
+            ("xml", "<s><a><![CDATA[x < y]]></a></s>", {"a": "x < z"}, "<s><a>x &lt; z</a></s>"),
+            ("lines", "# x\nAud\nTove\n", {"Aud": None, "Liv": True}, "# x\nTove\nLiv\n"),
+            ("arguments", "--a=1\n-b 2\n--c\n", {"--a=": 3, "-b": "x y", "--c": False}, "--a=3\n-b x y\n"),
+            ("arguments", "--c\nd", {"--c": "7", "--e": True}, "--c 7\nd\n--e\n"),
             ("xml", "<s><a/></s>", {"a": "<"}, "<s><a>&lt;</a></s>"),
             ("xml", "<s>\n  <a>\n    1\n  </a>\n</s>", {"a": "2"}, "<s>\n  <a>\n    2\n  </a>\n</s>"),
         )
         for name, before, changes, after in rows:
             with self.subTest(name, before=before):
                 self.assertEqual(DIALECTS[name].edit(before.encode(), changes).decode(), after)
+
+    def test_arguments_reach_the_server_in_their_order(self) -> None:
+        text = "# x\r\n--a=1 2\r\n-b  two words\n--c\n\nstart here\n"
+        self.assertEqual(argument_list(text.encode()), ("--a=1 2", "-b", "two words", "--c", "start here"))
 
     def test_other_encodings(self) -> None:
         for name in ("utf-16-le", "utf-16-be"):
@@ -208,6 +298,23 @@ class Contract(unittest.TestCase):
             self.assertEqual(DIALECTS["ini"].edit(data, {"S/Name": "ö"}), mark + "[S]\r\nName = ö\r\n".encode(name))
         latin = "name = Ebbe ä\nport = 1\n".encode("latin-1")
         self.assertEqual(DIALECTS["ini"].edit(latin, {"port": 2}), latin.replace(b"1", b"2"))
+
+    def test_xml_in_the_encoding_that_it_names(self) -> None:
+        head = '<?xml version="1.0" encoding="ISO-8859-1"?>\n<s><n v="Ebbe ä"/></s>'
+        dialect = DIALECTS["xml"]
+        data = head.encode("latin-1")
+        self.assertEqual(dialect.read(data), {"n/@v": "Ebbe ä", "n": ""})
+        self.assertEqual(
+            dialect.edit(data, {"n/@v": "ö → flod"}), head.replace("Ebbe ä", "ö &#8594; flod").encode("latin-1")
+        )
+        self.assertEqual(dialect.read(dialect.edit(data, {"n/@v": "ö → flod"}))["n/@v"], "ö → flod")
+        self.assertEqual(dialect.edit(data, {"n/@v": "Ebbe ä"}), data)
+        for wrong in (
+            b'<?xml version="1.0" encoding="runic"?><s/>',
+            b'<?xml version="1.0" encoding="ascii"?><s>\xe4</s>',
+        ):
+            with self.subTest(wrong), self.assertRaisesRegex(ValueError, "encoding"):
+                dialect.read(wrong)
 
     def test_endings(self) -> None:
         self.assertIs(dialect_of("config/a.YML"), DIALECTS["yaml"])

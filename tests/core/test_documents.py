@@ -14,8 +14,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.errors import DocumentError
+from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import DOCUMENTS, Document, decode, schema
+from rhizon.core.model.lines import line_of, lines_of
 from tests.core.wrong_documents import ALWAYS, EXAMPLES, WRONG, Change
 
 DOCS = Path(__file__).parents[2] / "docs"
@@ -119,3 +121,36 @@ class AnyInput(unittest.TestCase):
             decode(document.type, json.dumps(example).encode(), "x")
         except DocumentError as wrong:
             self.assertTrue(wrong.mistakes)
+
+
+class Lines(unittest.TestCase):
+    def test_where_a_way_stands(self) -> None:
+        text = """a = 1
+b.c = 2
+[t]  # one
+x = { y = 1 }
+[[t.many]]
+k = 1
+'q r' = [
+  1,
+]
+[[t.many]]
+k = 2
+"z.z" = 3
+["q.r".s]
+v = 1
+"""
+        known = lines_of(text)
+        rows = (
+            *(("a", 1), ("b.c", 2), ("t.x.y", 4), ("t.many[0].k", 6), ("t.many[0].q r[2]", 7), ("t.many[1].k", 11)),
+            *(("t.many[1].missing", 10), ("t.missing", 3), ("q.r.s.v", 14), ("nothing", None), ("nothing.of[3]", None)),
+        )
+        for way, line in rows:
+            with self.subTest(way):
+                self.assertEqual(line_of(known, way), line)
+
+    def test_mistakes_in_what_people_write_have_lines(self) -> None:
+        text = 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\n\n[content]\nReed = "*"\neel = ">=two"\n'
+        with self.assertRaises(DocumentError) as caught:
+            decode(ContentList, text.encode(), "x.list.toml")
+        self.assertRegex(str(caught.exception.mistakes[0]), r"^line [56], content")

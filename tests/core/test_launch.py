@@ -2,12 +2,21 @@
 
 import shlex
 import subprocess
+import tempfile
 import unittest
+from pathlib import Path
 
-from rhizon.core.launch import START_SCRIPTS, fill, start_command, start_scripts
+import msgspec
+
+from rhizon.adapters.games import GAMES, read_game
+from rhizon.core.launch import START_SCRIPTS, fill, start_command, start_environment, start_scripts
+from rhizon.core.model.game import RuntimeNeeds
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.dialects.plain import argument_list
 from tests.support import TARNHOLT
+
+DROVEMOOR = read_game(GAMES / "drovemoor.game.toml")
 
 JAVA = FAMILIES["java"]
 
@@ -63,3 +72,38 @@ class Commands(unittest.TestCase):
         self.assertIn("%%PATH%%", windows)
         self.assertNotIn("\n", windows.replace("\r\n", ""))
         self.assertNotIn("-Xlog", text + windows)  # the folder for logs need not be where a copy of the server is
+
+    def test_the_script_reads_arguments_as_rhizon_does(self) -> None:
+        loader = msgspec.structs.replace(
+            DROVEMOOR.loaders["own"], command=("printf", "<%s>\\n", "first", "{arguments}", "{content}")
+        )
+        game = msgspec.structs.replace(DROVEMOOR, loaders={"own": loader}, environment={"HARBOUR": "it's $HOME"})
+        content = ("herds/010-a", "herds/020-b c")
+        script = start_scripts(game, "own", None, 96, content)[START_SCRIPTS[0]]
+        self.assertIn(b"export HARBOUR='it'\"'\"'s $HOME'", script)
+        texts = (
+            b"",
+            b"--on-moor x\n",
+            b"# mine\r\n  --a=1 2  \r\n-b   two words\r\n\r\n--c\r\nplain words $HOME `id` *\n--d=\n-e 'q' \"r\"",
+            "--name=Ærlig ü\n+port 7\n/opt x=y\n--k v=w\n--tab\tv\n".encode(),
+        )
+        for text in texts:
+            with self.subTest(text=text), tempfile.TemporaryDirectory() as name:
+                (Path(name) / "start.sh").write_bytes(script)
+                (Path(name) / "droving.args").write_bytes(text)
+                done = subprocess.run(["sh", f"{name}/start.sh"], capture_output=True)
+                named = [word for one in content for word in ("--herd", one)]
+                expected = "".join(f"<{one}>\n" for one in ("first", *argument_list(text), *named))
+                self.assertEqual((done.stdout.decode(), done.stderr), (expected, b""))
+                command = start_command(
+                    game, "own", None, 96, path_separator=":", content=content, arguments=argument_list(text)
+                )
+                self.assertEqual("".join(f"<{one}>\n" for one in command[2:]), expected)
+
+    def test_variables_that_a_runtime_takes(self) -> None:
+        mono = RuntimeChoice(family="Mono", major=6, version="6.8", program="/usr/bin/mono")
+        game = msgspec.structs.replace(TARNHOLT, runtime=RuntimeNeeds(family="mono"), environment={"A": "b"})
+        self.assertEqual(start_environment(game, mono, 96), {"MONO_GC_PARAMS": "max-heap-size=96m", "A": "b"})
+        self.assertEqual(start_environment(game, None, 96), {"A": "b"})
+        own = msgspec.structs.replace(game, environment={"MONO_GC_PARAMS": "mine"})
+        self.assertEqual(start_environment(own, mono, 96), {"MONO_GC_PARAMS": "mine"})

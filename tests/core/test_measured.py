@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.adapters.measured import trend
-from rhizon.core.allocate.measured import GcEvent, advice, evidence, read_gc_log
+from rhizon.core.allocate.measured import GcEvent, advice, evidence, process_advice, process_evidence, read_gc_log
 
 LOG = """\
 [0.005s][info][gc] Using G1
@@ -83,3 +83,11 @@ class Logs(unittest.TestCase):
         assert flat is not None
         self.assertLessEqual(flat[1], 0)
         self.assertIsNone(trend(((0.0, 1.0),) * 3))
+
+    def test_a_process_without_a_bound(self) -> None:
+        run = [(5.0 * n, 40.0 + min(n, 10) + (30 if n == 15 else 0)) for n in range(21)]
+        found = process_evidence([[], run, [(0.0, 12.0)]])
+        assert found is not None
+        self.assertEqual((found.samples, found.seconds, found.peak_mib, found.usual_mib), (22, 100.0, 80.0, 50.0))
+        self.assertEqual(process_advice(found.peak_mib, 0), (96, 128, 160))
+        self.assertIsNone(process_evidence([[]]))

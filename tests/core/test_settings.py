@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 
 from rhizon.app.settling import HIDDEN, shown_diff
 from rhizon.core.errors import InputError
+from rhizon.core.model.setting import SettingDefinition, Stored
 from rhizon.core.names import RelPath
-from rhizon.core.settings.apply import checked_settings, edit_lines, edits_for
+from rhizon.core.settings.apply import checked_settings, edits_for, in_file, more_or_fewer
 from rhizon.core.settings.dialects import DIALECTS
 from tests.support import TARNHOLT
 
@@ -68,9 +69,7 @@ class Secrets(unittest.TestCase):
     def test_a_diff_hides_them_in_every_dialect(self) -> None:
         for dialect, before, after in SECRETS:
             key = "a/pass" if dialect == "ini" else "pass"
-            stored = msgspec.structs.replace(
-                TARNHOLT.settings["password"].store, file=RelPath("harbour.cfg"), key=key, dialect=dialect
-            )
+            stored = Stored(file=RelPath("harbour.cfg"), key=key, dialect=dialect)
             password = msgspec.structs.replace(TARNHOLT.settings["password"], store=stored)
             game = msgspec.structs.replace(TARNHOLT, settings={**TARNHOLT.settings, "password": password})
             with self.subTest(dialect=dialect, before=before):
@@ -109,6 +108,34 @@ class Apply(unittest.TestCase):
         expected = {"marsh.temper": "stormy", "marsh.quarrels": False, "net.game": 21999}
         self.assertEqual(edits, {"marsh.properties": ("properties", expected)})
 
-    def test_lines_of_names(self) -> None:
-        self.assertEqual(edit_lines(b"# wardens\nA", ("A", "B")), b"# wardens\nA\nB\n")
-        self.assertEqual(edit_lines(b"A\nB\n", ("B",)), b"A\nB\n")
+    def test_lists_of_names_in_every_form(self) -> None:
+        rows = (
+            ("lines", "{name}", b"# crew\nAud\n", b"# crew\nAud\nLiv\n"),
+            ("ini", "Crew/{name}", b"[Crew]\nAud = aye\nTove = nay\n", b"[Crew]\nAud = aye\nTove = nay\nLiv = aye\n"),
+            ("json", "crew/[{name}]", b'{"crew": ["Aud"]}', b'{"crew": ["Aud", "Liv"]}'),
+            (
+                "xml",
+                "crew/hand[@name={name}]/@is",
+                b'<s><crew><hand name="Aud" is="aye"/></crew></s>',
+                b'<s><crew><hand name="Aud" is="aye"/><hand name="Liv" is="aye"/></crew></s>',
+            ),
+        )
+        for dialect, key, before, after in rows:
+            words = {} if dialect in ("lines", "json") else {"yes": "aye", "no": "nay"}
+            place = Stored(file=RelPath("crew"), dialect=dialect, key=key)
+            crew = SettingDefinition(type="names", meaning="", default="", words=words, store=place)
+            game = msgspec.structs.replace(TARNHOLT, settings={**TARNHOLT.settings, "operators": crew})
+            with self.subTest(dialect):
+                there, _ = in_file(crew, DIALECTS[dialect], DIALECTS[dialect].read(before))
+                self.assertEqual(there, "Aud")
+                longer = more_or_fewer(crew, there or "", "+", "Liv, Aud")
+                self.assertEqual(longer, "Aud, Liv")
+                self.assertEqual(more_or_fewer(crew, longer, "-", "Aud"), "Liv")
+                _, values = edits_for(game, {"operators": longer}, {}, {})["crew"]
+                made = DIALECTS[dialect].edit(before, values)
+                self.assertEqual(b"".join(made.split()), b"".join(after.split()))
+                self.assertEqual(in_file(crew, DIALECTS[dialect], DIALECTS[dialect].read(made))[0], "Aud, Liv")
+        for wrong in ("a/b", 'Aud"', "x" * 65, "A\tB", ["Aud", "b;c"]):
+            with self.subTest(wrong=wrong), self.assertRaisesRegex(ValueError, "name"):
+                crew.checked(wrong)
+        self.assertEqual(crew.checked(("Aud", " Liv ", "Aud")), "Aud, Liv")

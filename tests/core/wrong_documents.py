@@ -207,6 +207,20 @@ def drop(*path: Any) -> Callable[[dict[str, Any]], None]:
 
 
 # Wrong in every document, whatever it is.
+OWN: dict[str, Any] = {"title": "Own", "kinds": ["mod"], "command": ["./reed-server"]}
+
+
+def setting(kind: str, key: str, dialect: str = "properties", **more: Any) -> dict[str, Any]:
+    """A setting of that type, kept under that key."""
+    store = {"file": "reed.cfg", "dialect": dialect, "key": key}
+    return {"type": kind, "meaning": "", "default": "", "store": store, **more}
+
+
+SECRET_ARGUMENT = setting("text", "--word=", "arguments", secret=True)
+TWO_FILES = {
+    "world_name": setting("text", "--world=", "arguments"),
+    "name": setting("text", "--name=", "arguments") | {"store": {"file": "b", "dialect": "arguments", "key": "--n="}},
+}
 ALWAYS: tuple[tuple[str, Change, str], ...] = (
     ("nothing in it", "", "format|empty"),
     ("not its syntax", "]][[", "TOML|JSON"),
@@ -231,6 +245,24 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("folder missing", put("folders", {"plugin": "p"}), "folders has no 'mod'"),
         ("port", put("ports", 0, "default", 70000), "from 1 to 65535"),
         ("role twice", lambda d: d["ports"].append(d["ports"][0]), "same role"),
+        ("two ways to stop", put("console", "stop_signal", "interrupt"), "either by"),
+        ("no way to stop", put("console", {}), "either by"),
+        ("unknown signal", put("console", {"stop_signal": "hangup"}), "stop_signal"),
+        ("placing without a folder", put("placing", {"plugin": {"unpack": True}}), "placing.plugin"),
+        ("placing without an id", put("placing", {"mod": {"unpack": True, "name": "{version}"}}), "needs {id}"),
+        ("placing leaves its folder", put("placing", {"mod": {"unpack": True, "name": "../{id}"}}), "needs {id}"),
+        ("own loader installs", put("loaders", {"own": OWN | {"files": ["a"]}}), "installs nothing"),
+        ("enabled without a name", put("loaders", {"own": OWN | {"enabled": {"file": "a", "key": "b"}}}), "{name}"),
+        ("names without a key", put("settings", "crew", setting("names", "crew")), "{name}"),
+        ("a key with names", put("settings", "crew", setting("text", "crew/{name}")), "{name}"),
+        (
+            "a secret argument",
+            put("settings", "word", setting("text", "--word=", "arguments", secret=True)),
+            "all who use the machine",
+        ),
+        ("two files of arguments", put("settings", TWO_FILES), "one file of arguments"),
+        ("variable", put("environment", {"A B": "c"}), "environment"),
+        ("version without a group", put("world", "version", {"file": "a", "pattern": "v"}), r"\(\?P<version>"),
     ),
     "list": (
         ("no name", drop("name"), "name: missing"),
@@ -247,7 +279,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
     "pack": (
         ("range for a version", put("content", "reedlight", ">=2"), "version"),
         ("no target", drop("target"), "target: missing"),
-        ("no build", drop("target", "loader_build"), "loader_build"),
+        ("no build", drop("target", "loader_build"), "belong together"),
         ("memory", put("memory", "least_mib", 300), "more than recommended"),
         ("runtime", put("target", "runtime", "17"), "whole number"),
         ("negative memory", put("memory", "least_mib", -1), "least_mib"),

@@ -1,0 +1,151 @@
+"""The other games of the club through the built program: native, .NET, worlds from elsewhere, names, ports."""
+
+import shutil
+import socket
+import unittest
+from typing import Any
+
+from tests.support import CATALOG, Case, java17
+
+WORLD = CATALOG.parent
+
+
+class FourGames(Case):
+    def provision(self, game: str, folder: str, *more: object, code: int = 0) -> Any:
+        done = self.rhizon(
+            "provision", WORLD / f"{game}.list.toml", folder, "--catalog", CATALOG, "--set", "address=127.0.0.1",
+            *more, "--json",
+        )  # fmt: skip
+        self.assertEqual(done.code, code, done.out + done.err)
+        return done.json["result"] if code == 0 else done.json["error"]
+
+    @unittest.skipUnless(java17() and shutil.which("mono"), "there is no Java 17 or no Mono on this machine")
+    def test_all_are_up_at_once(self) -> None:
+        done = self.rhizon("demo", "--all", "--json")
+        self.assertEqual(done.code, 0, done.out + done.err)
+        servers = done.json["result"]["servers"]
+        self.assertEqual(len(servers), 4)
+        numbers = [number for one in servers for number in one["provisioned"]["ports"].values()]
+        self.assertEqual(len(set(numbers)), len(numbers))
+        self.assertTrue(all(one["seen"]["joined"] and one["ran"]["exit_code"] == 0 for one in servers))
+        self.assertGreaterEqual(done.json["result"]["together_seconds"], 1)
+        # a lamp of the loader before, enabled by hand, fails alone; what was taken out of the list by hand stays out
+        home = self.folder / "harbour-all/gloamwick"
+        shutil.copy(CATALOG / "archives/gloamwick/tallow-0.5.0.dll", home / "lamps")
+        (home / "lamps/lit.json").write_text('{"lit": ["fireflies", "tallow", "mossmeter"]}')
+        ran = self.rhizon("run", "--trial", home, "--json")
+        self.assertEqual(ran.code, 0, ran.out + ran.err)
+        self.assertEqual([(one["code"], one["subject"]) for one in ran.json["findings"]], [("content-dark", "tallow")])
+        self.assertEqual(ran.json["result"]["content"], ["fireflies", "mossmeter"])
+        self.assertEqual(self.rhizon("set", home, "max_players=7").code, 0)
+        self.assertNotIn("echo-bell", (home / "lamps/lit.json").read_text())
+
+    def test_a_native_server_with_its_files_as_a_tree(self) -> None:
+        made = self.provision("emberline", "line", "--generate", "password")
+        self.assertEqual(made["port_words"], [f"line {made['ports']['line']}-{made['ports']['line'] + 3}"])
+        xml = self.folder / "line/emberline.xml"
+        self.assertEqual(xml.stat().st_mode & 0o777, 0o600)
+        shown = self.rhizon("settings", "line", "--reveal", "--json").json["result"]["settings"]
+        values = {one["name"]: one for one in shown}
+        self.assertRegex(values["password"]["value"], r"^[A-Za-z2-9]{16}$")
+        self.assertNotIn(values["password"]["value"], self.rhizon("settings", "line").out)
+        self.assertEqual((values["operators"]["value"], values["seed"]["set_by"]), ("Marit", "rhizon"))
+        done = self.rhizon("set", "line", "operators+=Tove", "operators-=Marit", "allowlist=Aud,Liv", "anti_cheat=no")
+        self.assertEqual(done.code, 0, done.err)
+        text = xml.read_text()
+        for word in ('<hand name="Tove" rank="driver"/>', '<rider name="Liv" is="welcome"/>', '<guard watch="no"/>'):
+            self.assertIn(word, text)
+        self.assertNotIn("Marit", text)
+        self.assertEqual(self.rhizon("check", "line").code, 0)  # the shipped file was edited, and that is no damage
+        (self.folder / "line/rolling/mine").mkdir()
+        found = self.rhizon("check", "line", "--json").json["result"]["findings"]
+        self.assertEqual([(one["code"], one["subject"]) for one in found], [("unknown-content", "rolling/mine")])
+        (self.folder / "line/rolling/mine").rmdir()
+        # the trial branch: its files are other ones, what a person set stays, and what is not for it goes
+        trial = (WORLD / "emberline.list.toml").read_text()
+        trial = trial.replace('game_version = "*"', 'branch = "trial"').replace('snowplough = "*"', "")
+        self.write("trial.list.toml", trial)
+        done = self.rhizon("update", "line", "--to", "trial.list.toml", "--catalog", CATALOG, "--json")
+        self.assertEqual(done.code, 0, done.out + done.err)
+        self.assertIn('<hand name="Tove" rank="driver"/>', xml.read_text())
+        self.assertEqual((self.folder / "line/line.txt").read_text(), "2.4\n")
+        ran = self.rhizon("run", "--trial", "line", "--json").json["result"]
+        self.assertEqual(ran["content"], ["couplings", "mailsorter", "signalbook", "galley"])
+        # a country of 2.4 is not opened by 2.3
+        other = self.rhizon("provision", WORLD / "emberline.list.toml", "line", "--catalog", CATALOG, "--json")
+        self.assertEqual((other.code, other.json["error"]["code"]), (1, "world-is-newer"))
+
+    def test_worlds_from_elsewhere_and_arguments(self) -> None:
+        made = self.provision("drovemoor", "moor")
+        self.assertIn("copied from template thornacre 1.2", made["world"])
+        home = self.folder / "moor"
+        self.assertIn("made thornacre 1.2", (home / "moors/fairfield/deed.txt").read_text())
+        self.assertIn("greeting = the market closes at dusk", (home / "reeve/reevecraft.ini").read_text())
+        self.assertTrue((home / "reeve/house.key").exists())
+        folders = sorted(one.name for one in (home / "herds").iterdir())
+        self.assertEqual(folders, ["010-reevecraft", "020-droverlib", "030-longhorns", "040-abbeyford"])
+        args = home / "droving.args"
+        args.write_text("# mine\n" + args.read_text())
+        changes = ("view_distance=12", "no_fog=yes", "world_name=newfield", "reevecraft.idle_minutes=30")
+        self.assertEqual(self.rhizon("set", "moor", *changes).code, 0)
+        self.assertEqual(args.read_text(), "# mine\n--on-moor newfield\n--far-sight=12\n--no-fog\n")
+        self.assertEqual(self.rhizon("check", "moor").code, 0)
+        # a port that is taken between allocation and start: free ones are named, and taken where that is wanted
+        gate = made["ports"]["gate"]
+        with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as other:
+            other.bind(("127.0.0.1", gate + 3))
+            refused = self.rhizon("run", "--trial", "moor", "--json")
+            self.assertEqual(refused.json["error"]["code"], "port-taken")
+            self.assertIn("these are free: gate ", refused.json["error"]["details"][0])
+            moved = self.rhizon("ports", "moor", "--move", "--json").json["result"]["ports"]
+            self.assertEqual({one["name"] for one in moved}, {"gate", "tally", "beacon"})
+            ran = self.rhizon("run", "--trial", "moor", "--json")
+        self.assertEqual(ran.code, 0, ran.out)
+        self.assertEqual(ran.json["result"]["content"], ["reevecraft", "droverlib", "longhorns", "abbeyford"])
+        self.assertIn("made thornacre", (home / "moors/newfield/deed.txt").read_text())
+        # the folder is moved by hand: the next command finds it again, and a copy is told from it
+        home.rename(self.folder / "moved")
+        shutil.copytree(self.folder / "moved", self.folder / "copy")
+        codes = [one["code"] for one in self.rhizon("check", "moved", "--json").json["result"]["findings"]]
+        self.assertEqual(codes, ["moved-by-hand"])
+        codes = [one["code"] for one in self.rhizon("check", "copy", "--json").json["result"]["findings"]]
+        self.assertEqual(codes, ["not-in-ledger"])
+        listed = [one["folder"] for one in self.rhizon("list", "--json").json["result"]]
+        self.assertEqual(listed, [str(self.folder / "moved")])
+
+    def test_a_world_that_is_taken_over(self) -> None:
+        deed = "moor {}\nmade elsewhere\nseed 7\ndrives 3\n"
+        mine = self.write("mine/deed.txt", deed.format("1.4")).parent
+        made = self.provision("drovemoor", "moor", "--world", mine, "--set", "world_name=hill")
+        self.assertIn(f"copied from {mine}", made["world"])
+        self.assertEqual((self.folder / "moor/moors/hill/deed.txt").read_text(), deed.format("1.4"))
+        self.assertTrue((mine / "deed.txt").exists())
+        self.write("old.list.toml", (WORLD / "drovemoor.list.toml").read_text() + '\n[target]\ngame_version = "1.3"\n')
+        (self.folder / "empty").mkdir()
+        linked = self.write("linked/deed.txt", "moor 1.3\n").parent
+        (linked / "x").symlink_to("/etc/hostname")
+        rows = (
+            (("moor", "--world", mine), 1, "world-exists"),
+            (("new", "--world", self.folder / "nowhere"), 2, "no-such-world"),
+            (("new", "--world", self.folder / "empty"), 2, "no-such-world"),
+            (("new", "--world", linked), 2, "not-ordinary"),
+            (("new", "--set", "world_template=fenacre"), 2, "template-missing"),
+        )
+        for (folder, *more), code, word in rows:
+            with self.subTest(word, folder=folder):
+                self.assertEqual(self.provision("drovemoor", folder, *more, code=code)["code"], word)
+                self.assertFalse((self.folder / "new").exists())
+        again = self.provision("drovemoor", "moor")
+        self.assertEqual((again["world"], again["ports"]), ("moors/hill was there and is as it was", made["ports"]))
+
+    def test_secrets_that_cannot_be(self) -> None:
+        rows = (
+            (("--secret", "password"), 2, "nobody-to-ask"),
+            (("--generate", "pasword"), 2, "bad-setting"),
+            (("--secret", "password=/nowhere/at/all"), 2, "unreadable"),
+        )
+        for more, code, word in rows:
+            with self.subTest(word):
+                self.assertEqual(self.provision("drovemoor", "moor", *more, code=code)["code"], word)
+        both = self.rhizon("set", "moor", "--generate", "password", "--secret", "password=x")
+        self.assertIn("both given and to be generated", both.err)

@@ -1,0 +1,228 @@
+"""A fifth game, quite unlike the four, described as docs/describe-a-game.md tells: from an empty file to players."""
+
+import socket
+import zipfile
+from pathlib import Path
+
+from tests.support import Case
+
+SERVER = r'''#!/usr/bin/env python3
+"""Kilnmere: pots in a mere. It logs JSON, has no console, and ends on SIGINT."""
+import json, os, pathlib, re, signal, socketserver, sys, threading, zipfile
+
+HERE = pathlib.Path(__file__).resolve().parent
+HOUSE = "# the pottery\nsign: A cold kiln\nopen_at: 22870   # and one below it for gossip\nshelf: first\n"
+HOUSE += "crew:\n  nobody: false\n"
+
+
+def say(**event):
+    print(json.dumps(event), flush=True)
+
+
+def cold(code, why, **more):
+    say(event="cold", why=why, **more)
+    sys.exit(code)
+
+
+def text(name, fresh):
+    path = HERE / name
+    if not path.exists():
+        path.write_text(fresh)
+    return path.read_text()
+
+
+house = dict(re.findall(r"(?m)^(\w+): *([^#\n]*?) *(?:#.*)?$", text("house.yaml", HOUSE)))
+rules = dict(re.findall(r'(\w+) = "?([^;"]*)"?;', text("rules.cfg", '// how hot\nfire = 2;\nbench = 6;\nword = "";\n')))
+if os.environ.get("KILN_WOOD") != "alder":
+    cold(2, "no wood")
+if not 1 <= int(rules["fire"]) <= 5:
+    cold(3, f"fire {rules['fire']} is not 1 to 5")
+mixed = []
+for path in filter(None, next((one[9:] for one in sys.argv[1:] if one.startswith("--glazes=")), "").split(",")):
+    glaze = zipfile.ZipFile(HERE / path).read("glaze.toml").decode()
+    name = re.search('name = "(.*?)"', glaze)[1]
+    say(event="mix", glaze=name)
+    if "cracked = true" in glaze:
+        cold(4, f"glaze {name} is cracked", glaze=name)
+    mixed.append(name)
+    say(event="mixed", glaze=name)
+shelf = HERE / "kilns" / house["shelf"]
+shelf.mkdir(parents=True, exist_ok=True)
+(shelf / "tag.txt").write_text("fired by 1.0\n")
+
+
+class Ask(socketserver.StreamRequestHandler):
+    def handle(self):
+        self.wfile.write(f"{house['sign']}: {','.join(mixed)}\n".encode())
+
+
+class Server(socketserver.ThreadingTCPServer):
+    allow_reuse_address = daemon_threads = True
+
+
+port = int(house["open_at"])
+for number in (port, port - 1):
+    threading.Thread(target=Server(("127.0.0.1", number), Ask).serve_forever, daemon=True).start()
+try:
+    say(event="lit", port=port, glazes=len(mixed))
+    signal.pause()
+except KeyboardInterrupt:
+    say(event="raked")
+    os._exit(130)
+'''
+FILLED_IN = r"""
+format = "rhizon-game/1"
+id = "kilnmere"
+title = "Kilnmere"
+versions = ["1.0"]
+server_files = ["kilnmere"]
+command = ["./kilnmere"]
+environment = { KILN_WOOD = "alder" }
+runtime = { family = "none" }
+folders = { mod = "glazes" }
+memory = { base_mib = 32 }
+first_start = { creates = ["house.yaml", "rules.cfg"] }
+console = { stop_signal = "interrupt", stop_seconds = 10 }
+
+[loaders.own]
+title = "Kilnmere"
+kinds = ["mod"]
+command = ["./kilnmere", "--glazes={content}"]
+content = { separator = "," }
+
+[[loaders.own.metadata]]
+file = "glaze.toml"
+format = "toml"
+id = "name"
+version = "batch"
+requires = "under"
+
+[settings.name]
+type = "text"
+meaning = "the sign"
+default = "A cold kiln"
+store = { file = "house.yaml", dialect = "yaml", key = "sign" }
+
+[settings.world_name]
+type = "text"
+meaning = "the shelf below kilns/"
+default = "first"
+store = { file = "house.yaml", dialect = "yaml", key = "shelf" }
+
+[settings.operators]
+type = "names"
+meaning = "the crew"
+default = ""
+store = { file = "house.yaml", dialect = "yaml", key = "crew/{name}" }
+
+[settings.difficulty]
+type = "choice"
+meaning = "how hot"
+choices = ["easy", "normal", "hard"]
+default = "normal"
+words = { easy = "1", normal = "2", hard = "4" }
+store = { file = "rules.cfg", dialect = "semicolon", key = "fire" }
+
+[settings.password]
+type = "text"
+meaning = "the word"
+default = ""
+secret = true
+store = { file = "rules.cfg", dialect = "semicolon", key = "word" }
+
+[[ports]]
+role = "game"
+protocols = ["tcp"]
+default = 22870
+store = [{ file = "house.yaml", dialect = "yaml", key = "open_at" }]
+
+[[ports]]
+role = "gossip"
+protocols = ["tcp"]
+default = 22869
+offset_of = "game"
+offset = -1
+store = []
+
+[world]
+folder = "kilns"
+version = { file = "tag.txt", pattern = '^fired by (?P<version>\S+)$' }
+
+[log]
+ready = '"event": "lit", "port": (?P<port>\d+)'
+closed = '"event": "raked"'
+content_begin = '"event": "mix", "glaze": "(?P<id>[^"]+)"'
+content_done = '"event": "mixed", "glaze": "(?P<id>[^"]+)"'
+
+[[log.failures]]
+code = "content-refused"
+pattern = '"event": "cold", "why": "(?P<reason>[^"]+)", "glaze": "(?P<id>[^"]+)"'
+what = "{id} cannot be mixed: {reason}"
+hint = "Leave {id} out."
+"""
+SHELF = '[[server]]\ngame = "kilnmere"\nversion = "1.0"\nfile = "server"\n'
+WANTED = '[settings]\nname = "Harbour Lights pottery"\ndifficulty = "hard"\noperators = ["Aud", "Liv Olsen"]\n'
+
+
+class OwnGame(Case):
+    def glaze(self, name: str, batch: str, more: str = "") -> Path:
+        path = self.write(f"archives/{name}-{batch}.zip", b"")
+        with zipfile.ZipFile(path, "w") as made:
+            made.writestr("glaze.toml", f'name = "{name}"\nbatch = "{batch}"\n{more}')
+        return path
+
+    def test_from_an_empty_file_to_players(self) -> None:
+        self.assertEqual(self.rhizon("game", "new", "kilnmere").code, 0)
+        blank = self.folder / "kilnmere.game.toml"
+        self.assertEqual(self.rhizon("game", "check", blank).code, 0)  # as it is written, it is a definition already
+        blank.write_text(FILLED_IN)
+        self.assertIn("can be used", self.rhizon("game", "check", blank).out)
+        # a server that was set up by hand, its log, and an archive
+        hand = self.write("hand/kilnmere", SERVER).parent
+        self.write("hand/house.yaml", "sign: By hand\nopen_at: 99999\nshelf: a\ncrew:\n  Aud: true\n  Tove: false\n")
+        self.write("hand/rules.cfg", "fire = 4;\n")
+        log = self.write("log.txt", '{"event": "mix", "glaze": "ash"}\n{"event": "lit", "port": 1, "glazes": 1}\n')
+        ash = self.glaze("ashblue", "1.2", 'under = { feldspar = ">=2" }\n')
+        tried = self.rhizon("game", "try", blank, "--server", hand, "--log", log, "--archive", ash, "--json")
+        self.assertEqual(tried.code, 1, tried.out)  # what stands there is not all right, and it is told
+        result = tried.json["result"]
+        values = {one["name"]: (one["value"], bool(one["trouble"])) for one in result["settings"]}
+        self.assertEqual(values["difficulty"], ("hard (4 there)", False))
+        self.assertEqual((values["operators"], values["password"]), (("Aud", False), ("", True)))
+        self.assertEqual([one["name"] for one in result["ports"] if one["trouble"]], ["game"])
+        self.assertEqual({one["name"]: list(one["lines"]) for one in result["patterns"]}["ready"], [2])
+        self.assertEqual(result["taken"][0]["values"]["requires"], "feldspar >=2")
+        # a catalog, a list, a server with a player at its door
+        self.write("server/kilnmere", SERVER).chmod(0o755)
+        self.glaze("feldspar", "2.0")
+        self.glaze("crackle", "0.1", "cracked = true\n")
+        self.write("shelf.toml", f'format = "rhizon-shelf/1"\nname = "my-shelf"\n{SHELF}')
+        self.assertEqual(self.rhizon("catalog", "build", ".").code, 0)
+        head = 'format = "rhizon-list/1"\nname = "pottery"\ngame = "kilnmere"\ncatalogs = ["."]\n'
+        head += '[content]\nashblue = "*"\n'
+        self.write("mine.list.toml", head + WANTED)
+        done = self.rhizon("provision", "mine.list.toml", "pottery", "--json")
+        self.assertEqual(done.code, 0, done.out + done.err)
+        house = (self.folder / "pottery/house.yaml").read_text()
+        self.assertIn("# and one below it for gossip", house)
+        self.assertIn("  Liv Olsen: true", house)
+        ran = self.rhizon("run", "--trial", "pottery", "--json")
+        self.assertEqual((ran.code, ran.json["result"]["content"]), (0, ["feldspar", "ashblue"]))
+        # a server that does not end well when it is asked to is told as such
+        program = self.folder / "pottery/kilnmere"
+        program.write_text(SERVER.replace("os._exit(130)", "os._exit(9)"))
+        ran = self.rhizon("run", "--trial", "pottery", "--json")
+        self.assertEqual((ran.code, ran.json["result"]["exit_code"]), (1, 9))
+        self.assertEqual(self.rhizon("repair", "pottery").code, 0)
+        program.chmod(0o644)
+        self.assertIn("not marked as a program", self.rhizon("check", "pottery").out)
+        self.assertIn("not marked as a program", self.rhizon("repair", "pottery").out)
+        self.assertEqual(self.rhizon("check", "pottery").code, 0)
+        # one bad piece is named, and nothing holds on to the ports afterwards
+        self.write("mine.list.toml", head + 'crackle = "*"\n' + WANTED)
+        self.assertEqual(self.rhizon("update", "pottery").code, 0)
+        refused = self.rhizon("run", "--trial", "pottery", "--json")
+        self.assertEqual((refused.code, refused.json["error"]["code"]), (6, "content-refused"))
+        self.assertIn("crackle cannot be mixed", refused.json["error"]["message"])
+        with socket.create_server(("127.0.0.1", done.json["result"]["ports"]["game"])):
+            pass
