@@ -1,17 +1,20 @@
 """Killed, failed or interrupted at every point of a transaction, a folder is the old one or the new one."""
 
+import contextlib
 import hashlib
+import itertools
 import os
 import shutil
 import signal
 import subprocess
 import unittest
+import unittest.mock
 from collections.abc import Callable
 from pathlib import Path
 
 from rhizon.adapters.files import hash_present
 from rhizon.adapters.store import Store
-from rhizon.adapters.transact import JOURNAL, RHIZON, apply, recover
+from rhizon.adapters.transact import JOURNAL, RHIZON, apply, recover, write_alone
 from rhizon.core.errors import StateError
 from rhizon.core.model.instance import Inventory
 from rhizon.core.names import RelPath
@@ -117,19 +120,59 @@ class Transactions(Case):
 
     def killed_at(self, point: str) -> None:
         """As if the process had ended: nothing that follows the point runs."""
+
+        def kill(at: str) -> None:
+            if at == point:
+                os.kill(os.getpid(), signal.SIGKILL)
+
+        self.assertEqual(self.in_a_child(lambda: self.change(kill)), signal.SIGKILL)
+
+    def in_a_child(self, work: Callable[[], object]) -> int:
+        """The signal that ended a process which did that work; 0 when it came to its end."""
         child = os.fork()
         if child == 0:
-
-            def kill(at: str) -> None:
-                if at == point:
-                    os.kill(os.getpid(), signal.SIGKILL)
-
-            try:
-                self.change(kill)
-            finally:
-                os._exit(99)
+            with contextlib.suppress(BaseException):
+                work()
+                os._exit(0)
+            os._exit(99)
         _, status = os.waitpid(child, 0)
-        self.assertEqual(os.WTERMSIG(status), signal.SIGKILL)
+        self.assertFalse(os.WIFEXITED(status) and os.WEXITSTATUS(status), "the work went wrong")
+        return os.WTERMSIG(status)
+
+    def test_a_file_that_was_half_written_goes(self) -> None:
+        def killed_at_flush(number: int, work: Callable[[], object]) -> bool:
+            left = itertools.count(1 - number)
+            fsync = os.fsync
+
+            def flush(handle: int) -> None:
+                if next(left) == 0:
+                    os.kill(os.getpid(), signal.SIGKILL)
+                fsync(handle)
+
+            with unittest.mock.patch("rhizon.adapters.files.os.fsync", flush):
+                return self.in_a_child(work) == signal.SIGKILL
+
+        def alone() -> None:
+            write_alone(self.home, self.home / RHIZON / "lock.json", b"new lock")
+            write_alone(self.home, self.home / "notes.txt", b"theirs")
+
+        for name, work, new, least in (
+            ("a change", self.change, self.new, 8),
+            ("two files alone", alone, {**self.old, ".rhizon/lock.json": b"new lock", "notes.txt": b"theirs"}, 4),
+        ):
+            for number in itertools.count(1):
+                with self.subTest(name, flush=number):
+                    self.again()
+                    killed = killed_at_flush(number, work)
+                    recover(self.home)
+                    left = tree(self.home)
+                    half = {**self.old, ".rhizon/lock.json": b"new lock"} if work is alone else self.old
+                    self.assertIn(left, (self.old, half, new))
+                    self.assertEqual(sorted(path.name for path in (self.home / RHIZON).iterdir() if path.is_dir()), [])
+                if not killed:
+                    self.assertGreaterEqual(number, least)
+                    self.assertEqual(left, new)
+                    break
 
     def test_taking_back_may_be_killed_too(self) -> None:
         self.killed_at("in deep/er/c.txt")

@@ -89,14 +89,15 @@ def read_bytes(path: Path, what: str, most: int = LARGEST_READ) -> bytes:
     return data
 
 
-def write_atomic(path: Path, data: bytes, mode: int = 0o644) -> None:
+def write_atomic(path: Path, data: bytes, mode: int = 0o644, *, room: Path | None = None) -> None:
     """Replaces a file in one step: a neighbour is written, flushed and renamed, then the folder is flushed.
 
     A reader sees the old bytes or the new ones, also after a crash. Raises OSError; the old file is then
-    as it was.
+    as it was. Whoever is killed leaves the neighbour behind: ``room`` is a folder on the same file system to write it
+    in instead, of which somebody clears what is left.
     """
     path.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
+    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=room or path.parent)
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(data)

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import read_bytes, translated, write_atomic
-from rhizon.adapters.transact import RHIZON, recover
+from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.transact import RHIZON, recover, write_alone
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
@@ -92,7 +92,7 @@ class InstanceFolder:
     def write_instance(self, instance: Instance) -> None:
         """Replaces ``instance.toml`` alone."""
         with translated("write the instance file", self.own):
-            write_atomic(self.own / INSTANCE, instance_toml(instance).encode())
+            write_alone(self.folder, self.own / INSTANCE, instance_toml(instance).encode())
 
     @contextlib.contextmanager
     def busy(self) -> Iterator[bool]:
@@ -142,4 +142,5 @@ class InstanceFolder:
             if mark is None:
                 path.unlink(missing_ok=True)
             else:
-                write_atomic(path, msgspec.json.encode(mark), 0o600)  # who reads it can type into the console
+                # who reads it can type into the console
+                write_alone(self.folder, path, msgspec.json.encode(mark), 0o600)

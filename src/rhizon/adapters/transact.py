@@ -22,7 +22,7 @@ from rhizon.core.model.decode import encode_json
 from rhizon.core.names import RelPath, safe_path
 from rhizon.core.plan import Plan
 
-__all__ = ["BLOBS", "JOURNAL", "RHIZON", "apply", "recover"]
+__all__ = ["BLOBS", "JOURNAL", "RHIZON", "apply", "recover", "write_alone"]
 
 RHIZON = RelPath(".rhizon")
 PASSING = ".rhizon-passing"
@@ -68,7 +68,7 @@ def apply(
             stage.blobs(blobs or {})
             stage.records(records)
             reached("staged")
-            write_atomic(own / JOURNAL, encode_json(stage.entries))
+            write_alone(folder, own / JOURNAL, encode_json(stage.entries))
             reached("journalled")
             _switch(folder, stage.entries, reached)
             (own / JOURNAL).unlink()
@@ -106,6 +106,23 @@ def recover(folder: Path) -> bool:
         sync_folder(own)
     _clear(folder, {entry.room for entry in entries} | {RHIZON})
     return True
+
+
+def write_alone(folder: Path, path: Path, data: bytes, mode: int = 0o644) -> None:
+    """Replaces one file of the instance in one step, outside a plan: its bytes of before need not be kept.
+
+    What is half written lies in ``staging/``, which the next command clears. The caller holds the instance.
+    Raises OSError.
+    """
+    room = folder / RHIZON / "staging"
+    room.mkdir(parents=True, exist_ok=True)
+    path.parent.mkdir(parents=True, exist_ok=True)
+    one_file_system = room.stat().st_dev == path.parent.stat().st_dev
+    try:
+        write_atomic(path, data, mode, room=room if one_file_system else None)
+    finally:
+        with contextlib.suppress(OSError):  # a change is being staged
+            room.rmdir()
 
 
 class _Stage:

@@ -10,9 +10,10 @@ import msgspec
 
 from rhizon.adapters.backups import STAMP, Repository, tree_files
 from rhizon.adapters.console import ConsoleClient
-from rhizon.adapters.files import free_bytes, read_bytes, translated, write_atomic
+from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.transact import write_alone
 from rhizon.app.changing import Whole, as_it_is, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.entering import entered, started_elsewhere, stopped
@@ -151,7 +152,7 @@ def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
 
 def _write_links(home: InstanceFolder, links: BackupLinks) -> None:
     with translated("write the backup record", home.own):
-        write_atomic(home.own / LINKS, encode_json(links))
+        write_alone(home.folder, home.own / LINKS, encode_json(links))
 
 
 def _make(

@@ -4,7 +4,8 @@ import contextlib
 from collections.abc import Iterator
 from pathlib import Path, PurePath
 
-from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.transact import write_alone
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.setting import Stored
@@ -45,7 +46,7 @@ def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) 
         mode = 0o600 if name in secret_files else present
         if after != before or present != mode:
             with translated("write the settings", path):
-                write_atomic(path, after, mode)
+                write_alone(folder, path, after, mode)
             changed.append(name)
     return changed
 

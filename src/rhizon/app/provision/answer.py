@@ -5,8 +5,8 @@ import hashlib
 
 import msgspec
 
-from rhizon.adapters.files import write_atomic
 from rhizon.adapters.instances import LOCK, InstanceFolder
+from rhizon.adapters.transact import write_alone
 from rhizon.app.solving import Remembered
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
@@ -47,4 +47,4 @@ def remember(home: InstanceFolder, solved: Remembered) -> None:
         data = msgspec.json.encode(answer)
         path = home.own / ANSWER
         if solved.question and (not path.is_file() or path.read_bytes() != data):
-            write_atomic(path, data)
+            write_alone(home.folder, path, data)

@@ -5,9 +5,9 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from rhizon.adapters.fetching import Progress, fetch_all, missing_from
-from rhizon.adapters.files import free_bytes, hash_present, translated, write_atomic
+from rhizon.adapters.files import free_bytes, hash_present, translated
 from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, InstanceFolder
-from rhizon.adapters.transact import JOURNAL
+from rhizon.adapters.transact import JOURNAL, write_alone
 from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, between, carry_out, whole
 from rhizon.app.context import Host, open_ledger
@@ -146,7 +146,7 @@ class _Work:
         if self._wishes.source.is_dir() and isinstance(self._choice.source.document, ContentList):
             with translated("write the content list", self._home.own):
                 data = content_list_toml(self._choice.source.document).encode()
-                write_atomic(self._home.own / CONTENT_LIST, data)
+                write_alone(self._home.folder, self._home.own / CONTENT_LIST, data)
 
     def _plan(self, instance: Instance) -> _Planned:
         host, home, choice = self._host, self._home, self._choice
