@@ -152,9 +152,14 @@ class Keeping(Case):
 
     def test_settings_ports_and_the_host(self) -> None:
         house = 'format = "rhizon-house/1"\n[settings]\nmax_players = 18\nanti_cheat = true\n'
-        self.write("club.house.toml", house)
+        self.write("wrong.house.toml", house + "[more]\npvp = ['Tove']\n")
+        self.assertIn("no list of names", self.done("set", "d", "--file", "wrong.house.toml", code=2)["message"])
+        self.write("club.house.toml", house + "[more]\noperators = ['Tove']\nsaints = ['Olav']\n")
         done = self.done("set", "d", "--file", "club.house.toml")
-        self.assertEqual((done["unknown"], done["kept"]), (["anti_cheat"], 1))
+        self.assertEqual((done["unknown"], done["kept"]), (["anti_cheat", "saints"], 1))
+        self.write("next.house.toml", house + "[more]\noperators = ['Liv', 'Tove']\n[fewer]\noperators = ['Marit']\n")
+        then = self.done("set", "d", "--file", "next.house.toml", "operators+=Aud", "--dry-run")
+        self.assertEqual([done["settings"][1]["after"], then["settings"][1]["after"]], ["Tove", "Tove, Liv, Aud"])
         text = (self.home / "marsh.properties").read_text()
         (self.home / "marsh.properties").write_text(text.replace("temper = brisk", "temper = stormy"))
         lines = {one["name"]: one for one in self.done("settings", "d")["settings"]}

@@ -352,6 +352,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
     "house": (
         ("value", put("settings", "pvp", [1]), "settings"),
         ("name", put("settings", "A B", 1), "settings"),
+        ("whole and more", put("more", {"pvp": ["Tove"]}), "in settings too"),
         ("title", put("title", 3), "title"),
     ),
     "host": (

@@ -1,6 +1,6 @@
 """Change settings of an instance that is there."""
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 import msgspec
@@ -16,7 +16,10 @@ from rhizon.app.settling import Told
 from rhizon.app.worlds import find_origin
 from rhizon.core.changes import ValueChange
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.plan import Step
 from rhizon.core.settings.apply import check_secrets, checked_settings, in_file, more_or_fewer
 from rhizon.core.settings.dialects import DIALECTS
@@ -63,21 +66,33 @@ def set_settings(
         return _set(host, home, settings, secrets, house, write=True)
 
 
-def _whole_lists(home: InstanceFolder, game: GameDefinition, settings: Mapping[str, str]) -> dict[str, str]:
+def _names_now(home: InstanceFolder, was: Instance, name: str, one: SettingDefinition) -> SettingValue:
+    if one.store is None:
+        return was.settings.get(name, one.default)
+    return in_file(one, DIALECTS[one.store.dialect], native_values(home.folder, one.store))[0] or ""
+
+
+def _whole_lists(
+    game: GameDefinition, settings: Mapping[str, SettingValue], now: Callable[[str, SettingDefinition], SettingValue]
+) -> dict[str, SettingValue]:
     """The same with ``NAME+`` (these names too) and ``NAME-`` (without these) as the whole list that is meant."""
-    made: dict[str, str] = {}
-    for key, text in settings.items():
+    made: dict[str, SettingValue] = {}
+    for key, value in settings.items():
         name, sign = key[:-1], key[-1:]
         one = game.settings.get(name)
-        if sign in ("+", "-") and key not in game.settings and one is not None and one.type == "names" and one.store:
-            dialect = DIALECTS[one.store.dialect]
-            there, _ = in_file(one, dialect, native_values(home.folder, one.store))
-            try:
-                made[name] = more_or_fewer(one, made.get(name, there or ""), sign, text)
-            except ValueError as wrong:
-                raise InputError("bad-setting", f"{name}: {wrong}", hint=f"As in: {name}{sign}=NAME,NAME") from None
-        else:
-            made[key] = text
+        if sign not in ("+", "-") or key in game.settings or one is None:
+            made[key] = value
+            continue
+        if one.type != "names":
+            raise InputError(
+                "bad-setting",
+                f"{name} is no list of names, so nothing can be added to it or taken from it",
+                hint=f"Set it: {name}={one.default}",
+            )
+        try:
+            made[name] = more_or_fewer(one, made[name] if name in made else now(name, one), sign, value)
+        except ValueError as wrong:
+            raise InputError("bad-setting", f"{name}: {wrong}", hint=f"As in: {name}{sign}=NAME,NAME") from None
     return made
 
 
@@ -106,8 +121,13 @@ def _set(
             hint=f"Run: rhizon provision {was.source} {home.folder} --set NAME=VALUE",
         )
     standard, unknown = house_settings(game, house) if house is not None else ({}, ())
-    values = checked_settings(game, standard, house.name if house is not None else "")
-    values |= checked_settings(game, _whole_lists(home, game, settings), "the command line")
+    values: dict[str, str | int | bool] = {}
+
+    def now(name: str, one: SettingDefinition) -> SettingValue:
+        return values[name] if name in values else _names_now(home, was, name, one)
+
+    for wanted, source in ((standard, house.name if house is not None else ""), (settings, "the command line")):
+        values |= checked_settings(game, _whole_lists(game, wanted, now), source)
     check_secrets(game, secrets)
     instance = msgspec.structs.replace(
         was,

@@ -21,7 +21,7 @@ from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["SettingLine", "Settings", "house_settings", "list_settings"]
 
-SetBy = Literal["game", "pack", "rhizon", "you"]
+SetBy = Literal["game", "pack", "list", "lock", "rhizon", "you"]
 
 
 class SettingLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -92,11 +92,18 @@ def _set_by(name: str, one: SettingDefinition, instance: Instance, value: str | 
         return "rhizon"
     if name in instance.chosen:
         return "you"
-    return "pack" if name in instance.settings else "game"
+    return _kind(instance.source) if name in instance.settings else "game"
+
+
+def _kind(source: str) -> Literal["pack", "list", "lock"]:
+    """What the server was made from, by its ending."""
+    kinds: dict[str, Literal["list", "lock"]] = {".toml": "list", ".json": "lock"}
+    return kinds.get(Path(source).suffix, "pack")
 
 
 def house_settings(game: GameDefinition, file: Path) -> tuple[dict[str, SettingValue], tuple[str, ...]]:
-    """Of a house standard the settings that the game has, and the names of those that it has not."""
-    house = decode(HouseStandard, read_bytes(file, "house standard", 1 << 20), str(file))
-    known = {name: value for name, value in house.settings.items() if name in game.settings}
-    return known, tuple(sorted(house.settings.keys() - known.keys()))
+    """Of a house standard what concerns settings that the game has, as ``HouseStandard.wanted`` gives it, and the names
+    of those that it has not."""
+    wanted = decode(HouseStandard, read_bytes(file, "house standard", 1 << 20), str(file)).wanted()
+    known = {name: value for name, value in wanted.items() if name.rstrip("+-") in game.settings}
+    return known, tuple(sorted({name.rstrip("+-") for name in wanted if name not in known}))

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 import msgspec
 
-from rhizon.core.model.base import Id, Line, Port, Strict
+from rhizon.core.model.base import Id, Line, Port, SettingValue, Strict
 from rhizon.core.names import RelPath
 
 __all__ = ["NAME_WORD", "Dialect", "PortDefinition", "Protocol", "SettingDefinition", "Stored"]
@@ -99,7 +99,7 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
             case _:
                 return "one line of text"
 
-    def names(self, value: str | int | bool) -> list[str]:
+    def names(self, value: SettingValue) -> list[str]:
         """The names of a value of type ``names``."""
         return _names(value)
 

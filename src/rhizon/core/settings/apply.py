@@ -139,7 +139,7 @@ def spelt(value: str | int | bool) -> str:
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
 
-def more_or_fewer(definition: SettingDefinition, now: str | int | bool, sign: str, names: str) -> str:
+def more_or_fewer(definition: SettingDefinition, now: SettingValue, sign: str, names: SettingValue) -> str:
     """The names of a setting with some more (``sign`` +) or fewer (-) than there are ``now``. ValueError for names that
     cannot be."""
     present, asked = definition.names(now), definition.names(names)
