@@ -17,6 +17,7 @@ _LINE = re.compile(
     r"[ \t]*(?P<key>[A-Za-z0-9_-]+)[ \t]*=[ \t]*"
     r"""(?P<value>"(?:[^"\\\r\n]|\\.)*"|'[^'\r\n]*'|[^\s"'#\[\]{},]+)[ \t]*(?:\#.*)?"""
 )
+_ANOTHER = ("\n",)  # a table that no key leads into
 # texts and lists that go over several lines, which could hold lines that look like others
 _OVER_LINES = re.compile(r"""\"{3}|'{3}|[\[,][ \t]*(?:\#[^\n]*)?\r?$""", re.MULTILINE)
 
@@ -90,6 +91,7 @@ class Toml:
         if len(left) < len(wanted):
             return None
         table: tuple[str, ...] = ()
+        plain = _OVER_LINES.search(text) is None
         made = []
         for line in _LINES.findall(text):
             name = line.partition("=")[0].strip()
@@ -103,13 +105,13 @@ class Toml:
                 line = bare[: match.start("value")] + _written(put, match["value"]) + line[match.end("value") :]
             elif name.startswith("["):
                 head = _HEAD.fullmatch(line.rstrip("\r\n"))
-                if head is None:  # one of many tables, a quoted name: what follows is not in the table before it
-                    return None
-                table = tuple(part.strip() for part in head["name"].split("."))
+                plain = plain and head is not None
+                # one of many tables, a quoted name: what follows is not in the table before it
+                table = tuple(part.strip() for part in head["name"].split(".")) if head is not None else _ANOTHER
             made.append(line)
         if left:
             return None
-        if _OVER_LINES.search(text) is None:
+        if plain:
             return "".join(made)  # every value ends on its line: it was the right one
         try:
             return "".join(made) if self._loaded("".join(made)) == expected else None
