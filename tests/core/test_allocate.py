@@ -3,7 +3,9 @@
 import os
 import shutil
 import subprocess
+import tempfile
 import unittest
+from pathlib import Path
 
 from hypothesis import given
 from hypothesis import strategies as st
@@ -90,9 +92,25 @@ class Ports(unittest.TestCase):
                 self.assertNotIn("ma'rsh", text)
         self.assertIn("24000:24003/udp comment 'marsh rm game'", made["ufw"])
         self.assertIn("24000-24003   UDP       192.0.2.7  24000-24003", made["table"])
-        if shutil.which("nft") and os.geteuid() == 0:
-            done = subprocess.run(["nft", "-c", "-f", "-"], input=made["nftables"], text=True, capture_output=True)
-            self.assertEqual((done.returncode, done.stderr), (0, ""))
+        self.assertIn("# marsh listens on this machine alone", rules("ufw", ports, "", ["marsh", "marsh"]))
+
+    @unittest.skipUnless(shutil.which("nft") and os.geteuid() == 0, "nft and root are needed")
+    def test_a_firewall_that_drops_lets_the_ports_in(self) -> None:
+        if subprocess.run(["unshare", "-n", "ip", "link", "set", "lo", "up"], capture_output=True).returncode:
+            self.skipTest("this machine does not allow a network of its own")
+        own = "type filter hook input priority filter; policy drop;\nct state established,related accept\n"
+        ports = [OpenPort(server="marsh", role="game", first=24010, last=24011, protocol="tcp")]
+        ours = rules("nftables", ports, "")
+        tries = "; ".join(
+            f"timeout 0.5 bash -c '</dev/tcp/127.0.0.1/{port}' 2>/dev/null; echo $?" for port in (24009, 24010, 24011)
+        )
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "own").write_text("table inet filter {\nchain input {\n" + own + "}\n}\n")
+            Path(folder, "ours").write_text(ours)
+            script = f"ip link set lo up && nft -f own && nft -f ours && nft -f ours && {{ {tries}; }}"
+            done = subprocess.run(["unshare", "-n", "bash", "-c", script], cwd=folder, text=True, capture_output=True)
+        # 124: nothing came back; 1: the machine itself said that nobody listens
+        self.assertEqual(done.stdout.split(), ["124", "1", "1"], done.stderr)
 
     def test_none_free(self) -> None:
         with self.assertRaises(StateError) as caught:

@@ -1,5 +1,6 @@
 """The ports of this host's instances: who has which, whether somebody listens, and how they are reached."""
 
+from collections import Counter
 from pathlib import Path
 
 import msgspec
@@ -17,6 +18,8 @@ __all__ = ["PortLine", "Ports", "list_ports"]
 
 
 ADDRESS = "address"  # our name for the setting that says what a server listens on
+ALONE = "this machine"
+NETWORK = "the network"
 
 
 class PortLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -57,10 +60,17 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
     else:
         lines, findings = _of_all(host)
     near = tuple(local_addresses())
+    names = Counter(server for server, _ in {(one.server, one.folder) for one in lines})
+
+    def label(line: PortLine) -> str:
+        return f"{line.server} ({Path(line.folder).name})" if names[line.server] > 1 else line.server
+
     opened = [
-        OpenPort(server=one.server, role=one.role, first=one.first, last=one.last, protocol=one.protocol)
+        OpenPort(server=label(one), role=one.role, first=one.first, last=one.last, protocol=one.protocol)
         for one in lines
+        if one.reached_from == NETWORK
     ]
+    closed = [label(one) for one in lines if one.reached_from != NETWORK]
     passing = passing_ports()
     pool = ", ".join(host.limits.ports) or "any that is free near the game's own"
     if passing is not None:
@@ -71,7 +81,7 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
         near=near,
         far=host.limits.address,
         pool=pool,
-        rules=rules(kind, opened, near[0] if near else "this machine") if kind is not None else "",
+        rules=rules(kind, opened, near[0] if near else "this machine", closed) if kind is not None else "",
         findings=tuple(findings),
     )
 
@@ -125,7 +135,7 @@ def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
                     last=last,
                     protocol=protocol,
                     listening=any(socket_in_use(number, protocol) for number in range(first, last + 1)),
-                    reached_from="this machine" if alone else "the network",
+                    reached_from=ALONE if alone else NETWORK,
                     stored=stored,
                 )
             )

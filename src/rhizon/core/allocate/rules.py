@@ -7,6 +7,8 @@ import msgspec
 
 __all__ = ["KINDS", "OpenPort", "rules"]
 
+MOST_COMMENT = 120  # characters; nft takes 128
+
 
 class OpenPort(msgspec.Struct, frozen=True, kw_only=True):
     """Numbers from ``first`` to ``last`` of one role of a server, on one protocol."""
@@ -23,22 +25,37 @@ class OpenPort(msgspec.Struct, frozen=True, kw_only=True):
         return str(self.first) if self.first == self.last else f"{self.first}-{self.last}"
 
 
-def rules(kind: str, ports: Sequence[OpenPort], inside: str) -> str:
+def rules(kind: str, ports: Sequence[OpenPort], inside: str, closed: Sequence[str] = ()) -> str:
     """Text to run or load (``nftables``, ``ufw``, ``firewalld``), or to type into a router (``table``). ``inside`` is
-    this machine's address in the local network."""
-    return KINDS[kind](ports, inside)
+    this machine's address in the local network; servers that are ``closed`` to it are told to be left out."""
+    text = KINDS[kind](ports, inside)
+    for server in dict.fromkeys(closed):
+        text += f"# {_plain(server)} listens on this machine alone and is left out: rhizon set FOLDER address=0.0.0.0\n"
+    return text
+
+
+def _plain(text: str) -> str:
+    return re.sub(r"[^A-Za-z0-9 ._()/-]", "", text)
 
 
 def _comment(port: OpenPort) -> str:
-    return re.sub(r"[^A-Za-z0-9 ._-]", "", f"{port.server} {port.role}")
+    return _plain(f"{port.server} {port.role}")[-MOST_COMMENT:]
 
 
 def _nftables(ports: Sequence[OpenPort], _inside: str) -> str:
-    """A table of its own, so that loading it twice or taking it out touches nobody else's (nft(8))."""
-    lines = ["table inet rhizon", "delete table inet rhizon", "table inet rhizon {", "  chain servers {"]
-    lines.append("    type filter hook input priority filter - 1; policy accept;")
-    lines += [f'    {one.protocol} dport {one.span} accept comment "{_comment(one)}"' for one in ports]
-    lines += ["  }", "}"]
+    """A chain of its own that the firewall's chain for incoming packets is made to look into first. A table of its own
+    would open nothing: what one base chain accepts, the next one of the same hook may still drop (nft(8), VERDICT
+    STATEMENT)."""
+    lines = [
+        '# For a firewall that filters incoming packets in the chain "input" of the table "inet filter"; where yours',
+        "# has other names (nft list ruleset), put them here. Load it with: nft -f FILE",
+        "add chain inet filter rhizon",
+        "flush chain inet filter rhizon",
+    ]
+    lines += [
+        f'add rule inet filter rhizon {one.protocol} dport {one.span} accept comment "{_comment(one)}"' for one in ports
+    ]
+    lines.append("insert rule inet filter input jump rhizon")
     return "\n".join(lines) + "\n"
 
 
