@@ -1,6 +1,7 @@
 """Native files: what an edit does not name keeps its bytes; what a person edited stays."""
 
 import unittest
+from pathlib import Path
 
 import msgspec
 from hypothesis import given
@@ -12,8 +13,10 @@ from rhizon.core.model.setting import SettingDefinition, Stored
 from rhizon.core.names import RelPath
 from rhizon.core.settings.apply import checked_settings, edits_for, in_file, more_or_fewer
 from rhizon.core.settings.dialects import DIALECTS
+from rhizon.core.settings.shared import SHARED, meant
 from tests.support import TARNHOLT
 
+ROOT = Path(__file__).parents[2]
 PROPERTIES = DIALECTS["properties"]
 
 # before, change, after
@@ -139,3 +142,29 @@ class Apply(unittest.TestCase):
             with self.subTest(wrong=wrong), self.assertRaisesRegex(ValueError, "name"):
                 crew.checked(wrong)
         self.assertEqual(crew.checked(("Aud", " Liv ", "Aud")), "Aud, Liv")
+
+
+class SharedNames(unittest.TestCase):
+    def test_what_a_name_seems_to_mean(self) -> None:
+        for name, wanted in (
+            ("max_playrs", "max_players"),
+            ("players_max", "max_players"),
+            ("admins", "operators"),
+            ("timezone", "time_zone"),
+            ("allow_list", "allowlist"),
+            ("no_fog", None),
+            ("weather", None),
+            *((one, None) for one in SHARED),
+        ):
+            with self.subTest(name):
+                self.assertEqual(meant(name), wanted)
+
+    def test_no_word_means_two_settings_and_all_are_told(self) -> None:
+        others = [other for one in SHARED.values() for other in one.others]
+        self.assertEqual(len(others), len({*others} - SHARED.keys()))
+        guide = (ROOT / "docs/describe-a-game.md").read_text("utf-8")
+        blank = (ROOT / "src/rhizon/games/blank.toml").read_text("utf-8")
+        for name, one in SHARED.items():
+            with self.subTest(name):
+                self.assertIn(f"| `{name}` | {' or '.join(one.types)} | {one.meaning} |", guide)
+                self.assertRegex(blank, rf"\b{name}\b")

@@ -20,7 +20,9 @@ from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lines import line_of, lines_of
 from rhizon.core.model.metadata import MetadataRule
+from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import plain
+from rhizon.core.settings.shared import SHARED, meant
 
 __all__ = ["CheckedGame", "GameLine", "Taken", "check_game", "list_games", "show_game", "take_out"]
 
@@ -210,8 +212,9 @@ def _metadata(game: GameDefinition) -> list[Finding]:
 
 def _settings(game: GameDefinition) -> list[Finding]:
     places: dict[tuple[str, str], str] = {}
-    findings = []
+    findings: list[Finding] = []
     for name, setting in game.settings.items():
+        findings += _shared_names(game, name, setting)
         if setting.store is None:
             continue
         place = (setting.store.file, setting.store.key)
@@ -220,3 +223,20 @@ def _settings(game: GameDefinition) -> list[Finding]:
             what = f"{twin} is written to the same place ({place[0]}: {place[1]})"
             findings.append(_odd(f"settings.{name}", what, "Give each setting a place of its own."))
     return findings
+
+
+def _shared_names(game: GameDefinition, name: str, setting: SettingDefinition) -> Iterator[Finding]:
+    """Whether a setting has the name, the type and the secrecy that it has in every game."""
+    where = f"settings.{name}"
+    shared = SHARED.get(name)
+    if shared is None:
+        other = meant(name)
+        if other is not None and other not in game.settings:
+            what = f"other games say {other} for: {SHARED[other].meaning}"
+            yield _odd(where, what, f"If that is meant, call it {other}, so that a house standard reaches it.")
+        return
+    if setting.type not in shared.types:
+        what = f"{name} means {shared.meaning} in every game, and its type is {' or '.join(shared.types)}"
+        yield _odd(f"{where}.type", what, "Take that type, or another name where it means something else.")
+    if name == "password" and not setting.secret:
+        yield _odd(where, "it would stand in the lock and in lists, for all to see", "Add: secret = true")

@@ -114,7 +114,9 @@ def check(file: Path, against: Path | None, out: Output) -> None:
 
     def render(to: "Console") -> None:
         odd = len(checked.findings)
-        text = f"{checked.title} ({checked.file}) can be used" + (f"; {odd} things could be better" if odd else "")
+        text = f"{checked.title} ({checked.file}) can be used" + (
+            f"; {odd} thing{'s' if odd != 1 else ''} could be better" if odd else ""
+        )
         verdict(to, text)
         for one in taken:
             to.print()
