@@ -1,17 +1,21 @@
-"""Coverage-guided fuzzing of what reads archives: python bench/fuzz/run.py TARGET [SECONDS]
+"""Coverage-guided fuzzing of what reads archives and settings: python bench/fuzz/run.py TARGET [SECONDS]
 
-TARGET is class, metadata, archive or assembly. Any bytes must give facts or the reader's own error; anything else is a
-bug, and atheris leaves the bytes that showed it in the current folder. Seeds are the archives of tests/placement/.
+TARGET is class, metadata, archive, assembly, or the name of a settings dialect. Any bytes must give facts or the
+reader's own error; a settings file must keep all that an edit does not name. Anything else is a bug, and atheris leaves
+the bytes that showed it in the current folder. Seeds are the archives of tests/placement/ and the files of SETTINGS.
 Needs: pip install atheris (Linux).
 """
 
+import contextlib
+import functools
 import sys
 import tempfile
 from pathlib import Path
 
 import atheris
 
-with atheris.instrument_imports(include=["rhizon.core.archives", "rhizon.core.names", "rhizon.core.version"]):
+OURS = ["rhizon.core.archives", "rhizon.core.names", "rhizon.core.version", "rhizon.core.settings"]
+with atheris.instrument_imports(include=OURS):
     from rhizon.adapters.games import GAMES, read_game
     from rhizon.core.archives.assembly import read_assembly
     from rhizon.core.archives.classfile import ClassFileError, parse_class
@@ -20,6 +24,7 @@ with atheris.instrument_imports(include=["rhizon.core.archives", "rhizon.core.na
     from rhizon.core.archives.metadata import READERS, MetadataError
     from rhizon.core.archives.scan import scan
     from rhizon.core.errors import TrustError
+    from rhizon.core.settings.dialects import DIALECTS
 
 ROOT = Path(__file__).parents[2]
 GAME = read_game(GAMES / "tarnholt.game.toml")
@@ -58,7 +63,73 @@ def one_assembly(data: bytes) -> None:
     read_assembly(data)
 
 
+VALUES = ("x", "7", 7, -1, False, "a b", "#;'\"\\", " ", "", "// x", "\u2028", "]]>&<", "\u00e6", "=", "a: b")
+
+
+class LostError(Exception):
+    """An edit did more or less than it was asked for."""
+
+
+def alike(one: bytes, other: bytes) -> int:
+    """How many bytes both begin with."""
+    return next((at for at, (a, b) in enumerate(zip(one, other, strict=False)) if a != b), min(len(one), len(other)))
+
+
+def settings(name: str, data: bytes) -> None:
+    """The first two bytes choose a key and a value, the others are the file."""
+    dialect = DIALECTS[name]
+    chosen, data = data[:2], data[2:]
+    if not data.isascii():
+        return  # what is taken out or added may look like a byte order mark, or make whole what was no text
+    try:
+        there = dialect.read(data)
+    except ValueError:
+        return
+    # positions in a list of different kinds are no keys: they change when one of them goes
+    keys = sorted(key for key in there if not any(part.isdecimal() for part in key.split("/")))
+    if not keys or len(chosen) < 2:
+        return
+    with contextlib.suppress(ValueError):
+        if dialect.edit(data, there) != data:
+            raise LostError("an edit that changes nothing changed the file")
+    key = keys[chosen[0] % len(keys)]
+    for value in (None, True, VALUES[chosen[1] % len(VALUES)]):
+        try:
+            edited = dialect.edit(data, {key: value})
+        except ValueError:
+            continue
+        what = f"{key!r} = {value!r}: {data!r} became {edited!r}"
+        now = dialect.read(edited)
+        below = f"{key}/" if value is None else "\n"
+        wanted = {one: text for one, text in there.items() if one != key and not one.startswith(below)}
+        if value is not None:
+            wanted[key] = dialect.spell(value)
+        if value == "" and key not in now:
+            del wanted[key]  # an argument
+        if {one: text for one, text in now.items() if one in wanted or one == key} != wanted:
+            raise LostError(f"{what}: {wanted!r} was wanted, {now!r} came")
+        begin = alike(data, edited)
+        end = alike(data[begin:][::-1], edited[begin:][::-1])
+        touched = data[begin : len(data) - end]
+        most = there[key].count("\n") + data.count(b"\\\n")
+        in_lines = name not in ("yaml", "xml") and data.count(key.split("/")[-1].encode()) == 1
+        if value not in (None, "") and in_lines and touched.count(b"\n") > most:
+            raise LostError(f"{what}: {touched!r} was touched")
+
+
 TARGETS = {"class": one_class, "metadata": one_metadata, "archive": one_archive, "assembly": one_assembly}
+TARGETS |= {name: functools.partial(settings, name) for name in DIALECTS}
+SETTINGS = (
+    b"a = 1\n# c\nb: two \\\n  more\n",
+    b"[A]\na = 1 ; c\n[B]\nb = 2\n",
+    b'{"a": 1, "b": {"c": [true, "x"], "d": {}}, "e": "f"}',
+    b'a = 1\n[t]\nb = "x" # c\nc = ["y", "z"]\n[[u]]\nd = 2\n',
+    b"a: 1\nb:\n  - x\n  - y\nc: {d: e} # f\n",
+    b'<a b="c"><d>e</d><!-- f --><g h="i"/></a>',
+    b'a = "b"; // c\nd = 1;\n/* e */',
+    b"x\n# y\nz\n",
+    b"-a=b\n--c d\ne\n",
+)
 
 
 def seeds(target: str, folder: Path) -> None:
@@ -71,6 +142,9 @@ def seeds(target: str, folder: Path) -> None:
                 (folder / f"{jar.stem}-{number}").write_bytes(archive.read(name))
             if target == "metadata" and name.endswith((".json", ".MF")):
                 (folder / f"{jar.stem}-{number}").write_bytes(b"\0" + archive.read(name))
+    if target in DIALECTS:
+        for number, data in enumerate(SETTINGS):
+            (folder / str(number)).write_bytes(b"\0\0" + data)
     if target == "assembly":
         for file in sorted((ROOT / "tests/assemblies").glob("*.dll")):
             (folder / file.name).write_bytes(file.read_bytes())

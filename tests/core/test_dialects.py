@@ -225,6 +225,13 @@ class Contract(unittest.TestCase):
             ("xml", b"<s><a><b/></a></s>", {"a": "x"}, "elements inside"),
             ("yaml", b"a: &k 1\nb: *k\n", {"a": 2}, "anchor"),
             ("lines", b"", {"two\nlines": True}, "line"),
+            ("json", b'{"a": 1, "a": 2}', {"a": 3}, "twice"),
+            ("json", b'{"a": ["x"]}', {"a/[x]": "y"}, "no value of its own"),
+            ("ini", b"a = 1\n", {"a": " x"}, "blank"),
+            ("yaml", b"a:\n- b: 1\n  c: 2\n", {"a/0/b": None}, "shares its line"),
+            ("toml", b'["/"]\nb = 1\n', {"//b": None}, "cannot be found"),
+            ("toml", b"[[u]]\n[v]\na = 1\n[[u]]\n", {"v/b": 1}, "apart"),
+            ("semicolon", b'"; // a = x" ";', {"a": False}, "as it is laid out"),
         )
         for name, data, changes, words in places:
             with self.subTest(name, data=data), self.assertRaisesRegex(ValueError, words):
@@ -279,6 +286,17 @@ class Contract(unittest.TestCase):
             ("lines", "# x\nAud\nTove\n", {"Aud": None, "Liv": True}, "# x\nTove\nLiv\n"),
             ("arguments", "--a=1\n-b 2\n--c\n", {"--a=": 3, "-b": "x y", "--c": False}, "--a=3\n-b x y\n"),
             ("arguments", "--c\nd", {"--c": "7", "--e": True}, "--c 7\nd\n--e\n"),
+            ("arguments", "--a x\n--b\n", {"--a": ""}, "--b\n"),
+            # what stands there twice is not to come to light again
+            ("lines", "Marit\nTove\nMarit\n", {"Marit": None}, "Tove\n"),
+            ("ini", "[S]\na = 1\na = 2\nb = 3\n", {"S/a": None}, "[S]\nb = 3\n"),
+            # a member goes without what shares its line
+            ("yaml", '{"a": 1, "b": 2}\n', {"a": None}, '{"b": 2}\n'),
+            ("yaml", "c: {d: e, f: g} # h\n", {"c/f": None}, "c: {d: e} # h\n"),
+            ("xml", '<s><door key="x" places="8"/></s>', {"door/@places": None}, '<s><door key="x"/></s>'),
+            ("xml", '<s><p name="A" is="y"/></s>', {"p[@name=A]/@is": None}, "<s></s>"),
+            ("semicolon", 'a = "http://x"; b = 1;\n', {"a": "ftp://y"}, 'a = "ftp://y"; b = 1;\n'),
+            ("properties", "a=1\r\nb=2\nc=3", {"b": "9"}, "a=1\r\nb = 9\nc=3"),
             ("xml", "<s><a/></s>", {"a": "<"}, "<s><a>&lt;</a></s>"),
             ("xml", "<s>\n  <a>\n    1\n  </a>\n</s>", {"a": "2"}, "<s>\n  <a>\n    2\n  </a>\n</s>"),
         )

@@ -13,15 +13,23 @@ from rhizon.core.names import plain
 from rhizon.core.settings.apply import NativeEdits
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.settings.dialects.plain import argument_list
+from rhizon.core.settings.dialects.spans import NotWritableError
 
 __all__ = ["answer_licence", "native_values", "started_with", "understood", "write_edits"]
 
 
 @contextlib.contextmanager
 def understood(path: PurePath | str) -> Iterator[None]:
-    """Turns the ValueError of a dialect inside into a :class:`StateError` that names the broken file."""
+    """Turns the ValueError of a dialect inside into a :class:`StateError` that names the file, which is broken or
+    cannot take an edit."""
     try:
         yield
+    except NotWritableError as refused:
+        raise StateError(
+            "edit-not-written",
+            f"{path} cannot be changed so: {plain(str(refused), 200)}",
+            hint="Choose another value, or edit that place by hand; nothing in the file was changed.",
+        ) from None
     except ValueError as broken:
         raise StateError(
             "native-file-broken",

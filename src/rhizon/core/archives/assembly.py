@@ -3,6 +3,7 @@
 The file format (ECMA-335, partition II) is dnfile's work.
 """
 
+import contextlib
 from collections.abc import Iterator, Mapping
 from typing import Any
 
@@ -36,14 +37,24 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     attributes: dict[str, str] = {}
 
 
-def read_assembly(data: bytes) -> Assembly | None:
-    """None when the bytes are no .NET assembly (a native library, say, or nothing of the kind)."""
+@contextlib.contextmanager
+def _in_silence() -> Iterator[None]:
+    """dnfile logs what is odd in a file, some of it by the root logger: that is not for the terminal."""
     import logging
 
-    import dnfile
-    import pefile
+    before = logging.root.manager.disable
+    logging.disable(logging.CRITICAL)
+    try:
+        yield
+    finally:
+        logging.disable(before)
 
-    logging.getLogger("dnfile").setLevel(logging.CRITICAL)  # what is odd in a file is not for the terminal
+
+@_in_silence()
+def read_assembly(data: bytes) -> Assembly | None:
+    """None when the bytes are no .NET assembly (a native library, say, or nothing of the kind)."""
+    import dnfile
+
     try:
         file: Any = dnfile.dnPE(data=data, fast_load=False)  # type: ignore[no-untyped-call]
         if file.net is None or file.net.mdtables is None or not file.net.mdtables.Assembly:
@@ -60,8 +71,8 @@ def read_assembly(data: bytes) -> Assembly | None:
             references=tuple(AssemblyReference(name=_text(row.Name), version=_version(row)) for row in rows),
             attributes=said,
         )
-    except (pefile.PEFormatError, dnfile.errors.dnFormatError, ValueError, IndexError, AttributeError, TypeError):
-        return None  # whatever is broken in it, it is no assembly that a runtime would load
+    except Exception:  # of what is broken in a file, dnfile raises whatever came of it
+        return None  # it is no assembly that a runtime would load
 
 
 def assemblies_together(assemblies: Mapping[str, Assembly]) -> Iterator[Finding]:

@@ -4,10 +4,18 @@ an array that holds texts only, each once, by the text in brackets: ``crew/[Aud]
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import NamedTuple
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, decoded, line_end
+from rhizon.core.settings.dialects.spans import (
+    Found,
+    NotWritableError,
+    Scalar,
+    SpanDialect,
+    decoded,
+    elements_checked,
+    line_end,
+)
 
 __all__ = ["Json"]
 
@@ -32,6 +40,8 @@ def _node(text: str, at: int) -> _Node:
         key, begin = match["key"], match.start("value")
         name = str(len(members)) if not named else json.loads(key) if "\\" in key else key[1:-1]
         one = _node(text, begin) if text[begin] in "{[" else _Node(begin, match.end(), None)
+        if name in members:
+            raise NotWritableError(f"{name} is twice in one object, and which of them counts cannot be told")
         members[name] = (match.start("key") if named else begin, one)
         place = one.end
     closing = _BLANK.match(text, place)
@@ -108,6 +118,12 @@ class Json(SpanDialect):
     def spell(self, value: object) -> str:
         return value if isinstance(value, str) else json.dumps(value)
 
+    def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        elements_checked(changes)
+        there = self.read(data)
+        same = all(there.get(key) == (value if value is None else self.spell(value)) for key, value in changes.items())
+        return data if same else super().edit(data, changes)
+
     def write(self, value: Scalar, old: str | None) -> str:
         if isinstance(value, str) and old is not None and not old.startswith('"'):
             try:  # a number or flag stays one
@@ -129,7 +145,7 @@ class Json(SpanDialect):
         while len(parts) > 1 and node.members and parts[0] in node.members:
             node = node.members[parts.pop(0)][1]
             if node.members is None or text[node.start] != "{":
-                raise ValueError(f"{key}: what stands on the way is no object")
+                raise NotWritableError(f"{key}: what stands on the way is no object")
         return self._with_member(text, node, self._nested(parts, self.write(value, None)))
 
     def _add_element(self, text: str, root: _Node, way: list[str], name: str) -> str:
@@ -137,12 +153,12 @@ class Json(SpanDialect):
         node = root
         for number, part in enumerate(way):
             if node.members is None or text[node.start] != "{":
-                raise ValueError(f"{'/'.join(way)}: what stands on the way is no object")
+                raise NotWritableError(f"{'/'.join(way)}: what stands on the way is no object")
             if part not in node.members:
                 return self._with_member(text, node, self._nested(way[number:], f"[{json.dumps(name)}]"))
             node = node.members[part][1]
         if text[node.start] != "[" or (node.members and not self._texts(text, node)):
-            raise ValueError(f"{'/'.join(way)} is no array of different texts")
+            raise NotWritableError(f"{'/'.join(way)} is no array of different texts")
         return self._with_member(text, node, json.dumps(name, ensure_ascii=False))
 
     @staticmethod

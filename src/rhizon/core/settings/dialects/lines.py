@@ -2,12 +2,14 @@
 
 import re
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+from rhizon.core.settings.dialects.spans import Found, NotWritableError, Scalar, SpanDialect, line_end
 
 __all__ = ["Ini", "Semicolon"]
 
 _INI = re.compile(r"(?P<key>[^\s=;#\[][^=\r\n]*?)[ \t]*=[ \t]*(?P<value>[^\r\n]*?)[ \t]*(?:\r?\n|$)")
 _SECTION = re.compile(r"[ \t]*\[(?P<name>[^\]\r\n]+)\][^\r\n]*(?:\r?\n|$)")
+# a comment, or a text that may look like one inside
+_COMMENTED = re.compile(r'(?P<text>"(?:[^"\r\n]|"")*")|//[^\r\n]*|/\*.*?\*/', re.DOTALL)
 _SEMICOLON = re.compile(r'(?P<key>[A-Za-z_]\w*(?:\[\])?)[ \t]*=[ \t]*(?P<value>"(?:[^"\r\n]|"")*"|[^;\r\n]*?)[ \t]*;')
 
 
@@ -44,7 +46,9 @@ class Ini(SpanDialect):
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
         if "\n" in text or "\r" in text:
-            raise ValueError("a value in an INI file is one line")
+            raise NotWritableError("a value in an INI file is one line")
+        if text != text.strip(" \t"):
+            raise NotWritableError("a value in an INI file does not begin or end with a blank")
         quoted = old is not None and _quoted(old)
         return f'"{text}"' if quoted or _quoted(text) else text
 
@@ -58,7 +62,7 @@ class Ini(SpanDialect):
             return text[:first] + line + text[first:]
         own = [one for one in self.find(text).items() if one[0].startswith(section + "/")]
         if own:
-            last = max(one.whole[1] for _, one in own)
+            last = max(one.whole[1] for _, one in own if one.whole is not None)
             return text[:last] + line + text[last:]
         for head in re.finditer(r"(?m)^[ \t]*\[(?P<name>[^\]\r\n]+)\][^\r\n]*(?:\r?\n|$)", text):
             if head["name"].strip() == section:
@@ -74,7 +78,7 @@ class Semicolon(SpanDialect):
     """``key = value;`` with text in double quotes (doubled inside) and ``//`` or ``/* */`` comments."""
 
     def find(self, text: str) -> dict[str, Found]:
-        blank = re.sub(r"//[^\r\n]*|/\*.*?\*/", lambda match: " " * len(match[0]), text, flags=re.DOTALL)
+        blank = _COMMENTED.sub(lambda match: match["text"] or " " * len(match[0]), text)
         found: dict[str, Found] = {}
         for match in _SEMICOLON.finditer(blank):
             start, stop = match.span("value")
@@ -92,6 +96,8 @@ class Semicolon(SpanDialect):
 
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
+        if "\n" in text or "\r" in text:
+            raise NotWritableError("a value in such a file is one line")
         bare = isinstance(value, int) or (
             old is not None and not old.startswith('"') and re.fullmatch(r"[\w.+-]+", text)
         )

@@ -3,7 +3,7 @@
 import re
 from collections.abc import Mapping
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+from rhizon.core.settings.dialects.spans import Found, NotWritableError, Scalar, SpanDialect, line_end
 
 __all__ = ["Arguments", "Lines", "argument_list"]
 
@@ -21,11 +21,11 @@ class Lines(SpanDialect):
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:  # noqa: ARG002 - the line says it already
-        raise ValueError("a line is there or not; it has no value of its own")
+        raise NotWritableError("a line is there or not; it has no value of its own")
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         if value is not True or key.startswith("#") or not key.strip() or len(key.splitlines()) > 1:
-            raise ValueError(f"{key!r} cannot be a line of this file")
+            raise NotWritableError(f"{key!r} cannot be a line of this file")
         return _with_line(text, key)
 
 
@@ -52,7 +52,7 @@ class Arguments(SpanDialect):
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
         if len(text.splitlines()) > 1:
-            raise ValueError("an argument is one line")
+            raise NotWritableError("an argument is one line")
         if old == "":
             return f" {text}"
         return f"={text}" if old == "=" else text
@@ -63,7 +63,8 @@ class Arguments(SpanDialect):
         return _with_line(text, key if value is True else f"{key} {self.write(value, None)}")
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
-        gone = {key: None for key, value in changes.items() if value is False and not key.endswith("=")}
+        # of a name apart from its value neither no nor an empty text can be said but by its absence
+        gone = {key: None for key, value in changes.items() if value in (False, "") and not key.endswith("=")}
         return super().edit(data, {**changes, **gone})
 
 

@@ -31,16 +31,16 @@ class Properties:
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
         text = data.decode("utf-8", "surrogateescape")
-        windows = "\r\n" in text
+        windows = "\r\n" in text and text.count("\r\n") == text.count("\n") == text.count("\r")
         if windows:
             text = text.replace("\r\n", "\n")
-        if text and not text.endswith("\n"):
-            text += "\n"
         file = self._file(text)
         spelt = {key: None if value is None else self.spell(value) for key, value in changes.items()}
         wanted = {key: value for key, value in spelt.items() if file.get(key) != value}
         if not wanted:
             return data
+        if wanted.keys() - set(file) and text and not text.endswith("\n"):
+            file = self._file(text + "\n")
         for key, value in wanted.items():
             if value is None:
                 del file[key]

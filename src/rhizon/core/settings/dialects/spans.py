@@ -9,10 +9,11 @@ import functools
 from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
-__all__ = ["Found", "Scalar", "SpanDialect", "decoded", "line_end"]
+__all__ = ["Found", "NotWritableError", "Scalar", "SpanDialect", "decoded", "elements_checked", "line_end", "looked_at"]
 
 Scalar = str | int | bool
 
+LOOKED_AT = 1 << 16  # characters; a look at the result costs as much as the edit, and a larger file has to be quick
 _MARKS = (
     (codecs.BOM_UTF8, "utf-8"),
     (codecs.BOM_UTF16_LE, "utf-16-le"),
@@ -20,13 +21,18 @@ _MARKS = (
 )
 
 
+class NotWritableError(ValueError):
+    """The file is as it should be, and this edit cannot be put into it."""
+
+
 class Found(NamedTuple):
-    """A value: what it means, where it is written (``text[start:end]``), and what goes with it when it is taken out."""
+    """A value: what it means, where it is written (``text[start:end]``), and what goes with it when it is taken out
+    (None: it shares what it stands in, and cannot be)."""
 
     value: str
     start: int
     end: int
-    whole: tuple[int, int]
+    whole: tuple[int, int] | None
 
 
 def decoded(data: bytes) -> tuple[str, Callable[[str], bytes]]:
@@ -35,6 +41,35 @@ def decoded(data: bytes) -> tuple[str, Callable[[str], bytes]]:
         if data.startswith(mark):
             return data[len(mark) :].decode(name), functools.partial(_encoded, mark, name)
     return data.decode("utf-8", "surrogateescape"), lambda text: text.encode("utf-8", "surrogateescape")
+
+
+def elements_checked(changes: Mapping[str, Scalar | None]) -> None:
+    """:class:`NotWritableError` for a text of a list that is given a value of its own: it is there or not."""
+    for key, value in changes.items():
+        if key.endswith("]") and "/[" in key and value is not None and value is not True and value != "true":
+            raise NotWritableError(f"{key}: a text is in a list or not; it has no value of its own")
+
+
+def looked_at(
+    before: Mapping[str, str],
+    after: Mapping[str, str],
+    changes: Mapping[str, Scalar | None],
+    spell: Callable[[Scalar], str],
+) -> None:
+    """:class:`NotWritableError` where an edited file does not say what it should: the changes, and all else as before.
+
+    What stood below a key that was taken out goes with it, nothing may become something with keys of its own, and an
+    empty text may be said by saying nothing.
+    """
+    gone = tuple(f"{key}/" for key, value in changes.items() if value is None)
+    ways = {key[:at] for key in changes for at, sign in enumerate(key) if sign == "/"}
+    for key, value in changes.items():
+        if after.get(key, "") != ("" if value is None else spell(value)):
+            raise NotWritableError(f"{key} cannot be put into it as it is laid out")
+    for key, text in before.items():
+        grown = text == "" and key in ways
+        if key not in changes and not key.startswith(gone) and not grown and after.get(key) != text:
+            raise NotWritableError(f"{', '.join(changes)} cannot be put into it without harm to {key}")
 
 
 def line_end(text: str) -> str:
@@ -47,7 +82,9 @@ def _encoded(mark: bytes, name: str, text: str) -> bytes:
 
 
 class SpanDialect(abc.ABC):
-    """What the dialects of this kind share."""
+    """What the dialects of this kind share. With ``aliases`` several keys may lead to one place."""
+
+    aliases = False
 
     @abc.abstractmethod
     def find(self, text: str) -> dict[str, Found]:
@@ -75,6 +112,20 @@ class SpanDialect(abc.ABC):
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
         text, encode = self.decoded(data)
+        made = self._edited(text, changes)
+        left = [key for key, value in changes.items() if value is None]
+        while made != text and left:  # a key that stands there several times is not to come to light behind the first
+            found = self.find(made)
+            left = [key for key in left if key in found]
+            made = self._edited(made, dict.fromkeys(left))
+        if made == text:
+            return data
+        after = encode(made)
+        if len(text) < LOOKED_AT:
+            looked_at({} if self.aliases else self.read(data), self.read(after), changes, self.spell)
+        return after
+
+    def _edited(self, text: str, changes: Mapping[str, Scalar | None]) -> str:
         found = self.find(text)
         there = {key: found[key] for key in changes if key in found}
         wanted = {
@@ -91,15 +142,20 @@ class SpanDialect(abc.ABC):
                 continue  # it has gone with another
             if value is None or one.end > lowest or one.start == lowest:
                 # what goes with a value depends on what is left behind it, and one may hold others that were edited
-                again = [other for other in self.find(text).values() if other.start == one.start]
-                if not again:
+                now = self.find(text)
+                known = now.get(key)
+                if known is None or known.start != one.start:  # it has another key now: elements are counted
+                    known = next((other for other in now.values() if other.start == one.start), None)
+                if known is None:
                     continue
-                one = again[0]
+                one = known
             put = "" if value is None else self.write(value, text[one.start : one.end])
-            start, end = one.whole if value is None else (one.start, one.end)
-            text = text[:start] + put + text[end:]
-            lowest = start
+            span = one.whole if value is None else (one.start, one.end)
+            if span is None:
+                raise NotWritableError(f"{key} shares its line with something else, and cannot be taken out alone")
+            text = text[: span[0]] + put + text[span[1] :]
+            lowest = span[0]
         for key, value in wanted.items():
             if key not in there and value is not None:
                 text = self.add(text, key, value)
-        return encode(text) if wanted else data
+        return text

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from rhizon.core.settings.dialects.spans import Scalar, decoded
+from rhizon.core.settings.dialects.spans import NotWritableError, Scalar, decoded, elements_checked, looked_at
 
 __all__ = ["Toml"]
 
@@ -60,6 +60,7 @@ class Toml:
                 yield from ((f"{prefix}{name}/[{one}]", self.spell(True)) for one in value)
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        elements_checked(changes)
         text, encode = decoded(data)
         known = self._loaded(text)
         there = dict(self._below(known, ""))
@@ -73,13 +74,23 @@ class Toml:
         quick = self._in_place(text, known, {tuple(key.split("/")): value for key, value in wanted.items()})
         if quick is not None:
             return encode(quick)
-        document = self._parsed(text)
-        for key, value in wanted.items():
-            self._put(document, key.split("/"), value)
-        made = document.as_string()
+        made = self._laid_out(text, wanted)
+        looked_at(there, self.read(made.encode("utf-8", "surrogateescape")), wanted, self.spell)
         if "\r\n" in text and "\n" not in text.replace("\r\n", ""):
             made = made.replace("\r\n", "\n").replace("\n", "\r\n")
         return encode(made)
+
+    def _laid_out(self, text: str, wanted: Mapping[str, Scalar | None]) -> str:
+        """``text`` with the values put where tomlkit puts them."""
+        document = self._parsed(text)
+        if document.as_string().replace("\r\n", "\n") != text.replace("\r\n", "\n"):
+            raise NotWritableError("it has tables of one name apart from each other, and would be laid out anew")
+        for key, value in wanted.items():
+            try:
+                self._put(document, key.split("/"), value)
+            except (KeyError, TypeError) as broken:  # a name with a slash in it, or tables written in pieces
+                raise NotWritableError(f"{key} cannot be found where it is said to stand") from broken
+        return str(document.as_string())
 
     def _in_place(
         self, text: str, expected: dict[str, Any], wanted: Mapping[tuple[str, ...], Scalar | None]
@@ -129,7 +140,7 @@ class Toml:
                 table[part] = tomlkit.table()
             table = table[part]
             if not isinstance(table, Mapping):
-                raise ValueError(f"{'/'.join(parts)}: what stands on the way is no table")
+                raise NotWritableError(f"{'/'.join(parts)}: what stands on the way is no table")
         if value is None:
             del table[parts[-1]]
             return
@@ -145,7 +156,7 @@ class Toml:
             table = table.setdefault(part, tomlkit.table())
         array = table.setdefault(way[-1], tomlkit.array()) if isinstance(table, dict) else None
         if not isinstance(array, list) or any(not isinstance(one, str) for one in array):
-            raise ValueError(f"{'/'.join(way)} is no array of texts")
+            raise NotWritableError(f"{'/'.join(way)} is no array of texts")
         if there:
             array.append(name)
         else:

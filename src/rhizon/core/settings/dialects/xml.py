@@ -11,7 +11,7 @@ import xml.parsers.expat
 from collections.abc import Callable
 from typing import NamedTuple
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, decoded, line_end
+from rhizon.core.settings.dialects.spans import Found, NotWritableError, Scalar, SpanDialect, decoded, line_end
 
 __all__ = ["Xml"]
 
@@ -36,6 +36,8 @@ class _Element(NamedTuple):
 
 class Xml(SpanDialect):
     """Expat says where elements stand; the libraries that write XML write all of it anew."""
+
+    aliases = True
 
     def spell(self, value: Scalar) -> str:
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
@@ -102,15 +104,15 @@ class Xml(SpanDialect):
             whole = _with_line(text, one.start, one.end)
             has_some = text.find("=", one.start, one.opened) >= 0
             attributes = list(_ATTRIBUTE.finditer(text, one.start, one.opened)) if has_some else []
-            is_entry = any(match[1] in _BY for match in attributes)  # goes as a whole; of others only the attribute
+            own = [match[1] for match in attributes if match[1] not in _BY]
             for match in attributes:
                 begin = match.start()
                 while text[begin - 1].isspace():
                     begin -= 1
-                goes = whole if is_entry else (begin, match.end())
-                value = Found(html.unescape(match[2][1:-1]), match.start(2), match.end(2), goes)
-                for way in one.ways:
-                    found.setdefault(f"{way}/@{match[1]}".lstrip("/"), value)
+                value = Found(html.unescape(match[2][1:-1]), match.start(2), match.end(2), (begin, match.end()))
+                entry = value._replace(whole=whole) if own == [match[1]] and one.leaf else value
+                for way in one.ways:  # one of many that says nothing else goes as a whole
+                    found.setdefault(f"{way}/@{match[1]}".lstrip("/"), entry if way.endswith("]") else value)
             if one.leaf and one.ways != ("",):
                 empty = text[one.opened - 2 : one.opened] == "/>"
                 inside = (one.start, one.end) if empty else (one.opened, one.closing)
@@ -136,7 +138,7 @@ class Xml(SpanDialect):
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         if not text.strip():
-            raise ValueError("the file is empty, and its first element is not known")
+            raise NotWritableError("the file is empty, and its first element is not known")
         elements = self._elements(text)
         steps = _steps(key)
         attribute = steps.pop()[1:] if steps and steps[-1].startswith("@") else None
@@ -152,7 +154,7 @@ class Xml(SpanDialect):
             place = len(text[:stop].rstrip())
             return text[:place] + f' {attribute}="{self.write(value, None)}"' + text[place:]
         if not steps:
-            raise ValueError(f"{key} has elements inside, and no text of its own")
+            raise NotWritableError(f"{key} has elements inside, and no text of its own")
         made = self._made(steps, attribute, self.write(value, None))
         end = line_end(text)
         line = text.rfind("\n", 0, parent.start) + 1
@@ -173,7 +175,7 @@ class Xml(SpanDialect):
         for number, step in enumerate(reversed(steps)):
             match = _STEP.fullmatch(step)
             if match is None:
-                raise ValueError(f"{step!r} is no element")
+                raise NotWritableError(f"{step!r} is no element")
             head = match["name"] + (f' {match["by"]}="{html.escape(match["is"])}"' if match["by"] else "")
             if number == 0 and attribute is not None:
                 made = f'<{head} {attribute}="{value}"/>'

@@ -3,10 +3,17 @@ that holds different texts only by the text in brackets: ``crew/[Aud]`` is there
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
-from rhizon.core.settings.dialects.spans import Found, Scalar, SpanDialect, line_end
+from rhizon.core.settings.dialects.spans import (
+    Found,
+    NotWritableError,
+    Scalar,
+    SpanDialect,
+    elements_checked,
+    line_end,
+)
 
 __all__ = ["Yaml"]
 
@@ -51,18 +58,20 @@ class Yaml(SpanDialect):
                 continue
             seen.add(id(value))
             start, end = value.start_mark.index, value.end_mark.index
-            yield prefix + name, Found(str(value.value), start, end, self._line(text, key or value, end))
+            whole = self._alone(text, key or value, end) if not node.flow_style else _in_flow(node, number)
+            yield prefix + name, Found(str(value.value), start, end, whole)
 
     def _elements(self, text: str, node: Any, prefix: str) -> Iterator[tuple[str, Found]]:
         """Each text of a sequence; what goes with it is its line, or in a flow sequence its comma."""
-        spans = [(one.start_mark.index, one.end_mark.index) for one in node.value]
-        for number, (one, (start, end)) in enumerate(zip(node.value, spans, strict=True)):
-            whole = self._line(text, one, end)
-            if node.flow_style and number + 1 < len(spans):
-                whole = (start, spans[number + 1][0])
-            elif node.flow_style:
-                whole = (spans[number - 1][1] if number else start, end)
+        for number, one in enumerate(node.value):
+            start, end = one.start_mark.index, one.end_mark.index
+            whole = _in_flow(node, number) if node.flow_style else self._line(text, one, end)
             yield f"{prefix}[{one.value}]", Found(self.spell(True), start, end, whole)
+
+    def _alone(self, text: str, first: Any, end: int) -> tuple[int, int] | None:
+        """The lines of a member, where nothing else stands in them (the dash of a sequence, say)."""
+        begin, last = self._line(text, first, end)
+        return (begin, last) if not text[begin : first.start_mark.index].strip() else None
 
     @staticmethod
     def _line(text: str, first: Any, end: int) -> tuple[int, int]:
@@ -72,15 +81,19 @@ class Yaml(SpanDialect):
         last = text.find("\n", end)
         return begin, len(text) if last < 0 else last + 1
 
+    def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        elements_checked(changes)
+        return super().edit(data, changes)
+
     def spell(self, value: Scalar) -> str:
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
         if old is not None and old[:1] in ("|", ">"):
-            raise ValueError("a text of several lines is not edited")
+            raise NotWritableError("a text of several lines is not edited")
         if old is not None and old[:1] in ("&", "!"):
-            raise ValueError("a value that bears an anchor or a tag is not edited")
+            raise NotWritableError("a value that bears an anchor or a tag is not edited")
         if old == "":  # nothing stands behind the colon
             return " " + self.write(value, None)
         if old is not None and old[:1] == "'" and text.isprintable():
@@ -106,13 +119,13 @@ class Yaml(SpanDialect):
                 break
             in_lines = isinstance(below.value, list) and not below.flow_style
             if not in_lines or (below.value and not isinstance(below.value[0], tuple)):
-                raise ValueError(f"{key}: what stands on the way is no mapping in lines of its own")
+                raise NotWritableError(f"{key}: what stands on the way is no mapping in lines of its own")
             node = below
             parts.pop(0)
         if node is None or not node.value:
             column, at = 0, len(text)
         elif node.flow_style:
-            raise ValueError(f"{key}: the mapping it belongs to is written in one line")
+            raise NotWritableError(f"{key}: the mapping it belongs to is written in one line")
         else:
             column = node.value[0][0].start_mark.column
             at = _end(node)
@@ -130,14 +143,14 @@ class Yaml(SpanDialect):
             if found is None and (node is None or _mapping(node)):
                 return self._with_sequence(text, node, way[number:], word)
             if found is None:
-                raise ValueError(f"{'/'.join(way)}: what stands on the way is no mapping")
+                raise NotWritableError(f"{'/'.join(way)}: what stands on the way is no mapping")
             column, node = found[0].start_mark.column, found[1]
         end = line_end(text)
         if node.id == "scalar" and node.value == "":  # nothing stands behind the colon
             at = text.find("\n", node.end_mark.index) + 1 or len(text)
             return f"{text[:at]}{' ' * (column + 2)}- {word}{end}{text[at:]}"
         if node.id != "sequence" or (node.value and not _texts(text, node)):
-            raise ValueError(f"{'/'.join(way)} is no sequence of different texts")
+            raise NotWritableError(f"{'/'.join(way)} is no sequence of different texts")
         if node.flow_style:
             at = node.value[-1].end_mark.index if node.value else node.start_mark.index + 1
             return f"{text[:at]}{', ' if node.value else ''}{word}{text[at:]}"
@@ -149,7 +162,7 @@ class Yaml(SpanDialect):
     def _with_sequence(self, text: str, node: Any, way: list[str], word: str) -> str:
         """A sequence that is not there yet, with its first word, at the end of a mapping in lines of its own."""
         if node is not None and node.flow_style:
-            raise ValueError(f"{'/'.join(way)}: the mapping it belongs to is written in one line")
+            raise NotWritableError(f"{'/'.join(way)}: the mapping it belongs to is written in one line")
         column, at = (0, len(text)) if node is None or not node.value else (node.start_mark.column, _end(node))
         if text[at - 1 : at] != "\n" and at:
             at = text.find("\n", at) + 1 or len(text)
@@ -157,6 +170,20 @@ class Yaml(SpanDialect):
         lines.append(" " * (column + 2 * len(way)) + "- " + word)
         end = line_end(text)
         return text[:at] + end.join(lines) + end + text[at:]
+
+
+def _in_flow(node: Any, number: int) -> tuple[int, int]:
+    """What goes with a member of what is written in brackets: its comma too."""
+    spans = [
+        (one[0].start_mark.index, one[1].end_mark.index)
+        if isinstance(one, tuple)
+        else (one.start_mark.index, one.end_mark.index)
+        for one in node.value
+    ]
+    start, end = spans[number]
+    if number + 1 < len(spans):
+        return start, spans[number + 1][0]
+    return spans[number - 1][1] if number else start, end
 
 
 def _mapping(node: Any) -> bool:
