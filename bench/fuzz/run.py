@@ -104,8 +104,10 @@ def settings(name: str, data: bytes) -> None:
         wanted = {one: text for one, text in there.items() if one != key and not one.startswith(below)}
         if value is not None:
             wanted[key] = dialect.spell(value)
-        if value == "" and key not in now:
-            del wanted[key]  # an argument
+        if value in ("", False) and key not in now:
+            del wanted[key]  # an argument that is not there says it
+        if name == "xml":  # where several ways lead to one element, the others may lead elsewhere now
+            wanted = {one: text for one, text in wanted.items() if one == key}
         if {one: text for one, text in now.items() if one in wanted or one == key} != wanted:
             raise LostError(f"{what}: {wanted!r} was wanted, {now!r} came")
         begin = alike(data, edited)

@@ -3,10 +3,12 @@
 import multiprocessing
 import os
 import socket
+import subprocess
 import sys
 import unittest
 from pathlib import Path
 
+from rhizon.adapters.control_groups import memory_limit, processor_limit
 from rhizon.adapters.files import hash_present, read_bytes, remove_tree, translated, write_atomic
 from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
@@ -33,6 +35,48 @@ def claim_next(ledger_file: str, folder: str) -> int:
 
 def _entry(folder: str, ports: dict[str, int]) -> Entry:
     return Entry(folder=folder, name="n", game="tarnholt", note="", memory_mib=100, ports=ports)
+
+
+class ControlGroups(Case):
+    """psutil sees no limit of a control group; a JVM does."""
+
+    def tree(self, groups: str, mounts: str, files: dict[str, str]) -> Path:
+        for name, text in {"proc/cgroup": groups, "proc/mountinfo": mounts, **files}.items():
+            self.write(name, text.replace("AT", str(self.folder)))
+        return self.folder / "proc"
+
+    def test_limits_of_both_versions_and_of_the_groups_above(self) -> None:
+        two = "30 1 0:1 / AT/two rw - cgroup2 none rw\n"
+        one = "31 1 0:2 / AT/mem rw - cgroup none rw,memory\n32 1 0:3 /box AT/cpu rw - cgroup none rw,cpuacct,cpu\n"
+        rows: tuple[tuple[str, str, str, dict[str, str], int | None, float | None], ...] = (
+            ("none", "", "", {}, None, None),
+            ("two", "0::/a/b\n", two, {"two/a/b/memory.max": "max\n", "two/a/memory.max": "900\n"}, 900, None),
+            ("quota", "0::/a\n", two, {"two/a/cpu.max": "150000 100000\n", "two/cpu.max": "max 100000"}, None, 1.5),
+            ("one", "4:memory:/a\n3:cpu,cpuacct:/box\n", one, {
+                "mem/memory.limit_in_bytes": "9223372036854771712", "mem/a/memory.limit_in_bytes": "800\n",
+                "cpu/cpu.cfs_quota_us": "50000", "cpu/cpu.cfs_period_us": "100000",
+            }, 800, 0.5),
+            ("outside", "0::/../x\n", two, {"two/memory.max": "700"}, 700, None),
+            ("cut short", "0:\n4:memory\n", "x - cgroup2\n - \n", {}, None, None),
+        )  # fmt: skip
+        for name, groups, mounts, files, memory, processors in rows:
+            with self.subTest(name):
+                self.setUp()
+                proc = self.tree(groups, mounts, files)
+                self.assertEqual((memory_limit(proc), processor_limit(proc)), (memory, processors))
+
+    def test_a_real_limit_is_seen(self) -> None:
+        group = Path(f"/sys/fs/cgroup/memory/rhizon-test-{os.getpid()}")
+        try:
+            group.mkdir()
+            (group / "memory.limit_in_bytes").write_text("600M")
+        except OSError:
+            self.skipTest("this machine has no memory control group of version 1 to write in")
+        self.addCleanup(group.rmdir)
+        words = "from rhizon.adapters.host import memory_mib; print(memory_mib())"
+        command = f"echo $$ > {group}/cgroup.procs && exec {sys.executable} -c '{words}'"
+        done = subprocess.run(["sh", "-c", command], capture_output=True, text=True)
+        self.assertEqual((done.stdout, done.stderr), ("600\n", ""))
 
 
 class TheLedger(Case):

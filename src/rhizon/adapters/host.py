@@ -2,28 +2,34 @@
 
 import datetime
 import errno
+import math
+import os
 import socket
 from pathlib import Path
 
-__all__ = ["local_addresses", "memory_mib", "now", "passing_ports", "socket_in_use"]
+from rhizon.adapters.control_groups import memory_limit, processor_limit
 
-# Limits of control groups, version 2 and version 1: psutil does not see them, a JVM does.
-_LIMITS = (Path("/sys/fs/cgroup/memory.max"), Path("/sys/fs/cgroup/memory/memory.limit_in_bytes"))
+__all__ = ["local_addresses", "machine_mib", "memory_mib", "now", "passing_ports", "processors", "socket_in_use"]
+
+
+def machine_mib() -> int:
+    """Memory of the machine in MiB, whatever of it this process may have."""
+    import psutil
+
+    return int(psutil.virtual_memory().total) >> 20
 
 
 def memory_mib() -> int:
     """Memory of the host in MiB, or its control group's limit where that is lower."""
-    import psutil
+    limit = memory_limit()
+    return machine_mib() if limit is None else min(machine_mib(), limit >> 20)
 
-    total = int(psutil.virtual_memory().total)
-    for file in _LIMITS:
-        try:
-            text = file.read_text("ascii").strip()
-        except OSError:
-            continue
-        if text.isdecimal():
-            total = min(total, int(text))
-    return total >> 20
+
+def processors() -> int:
+    """Processors that may be used: those that the process may run on, or fewer where a quota says so."""
+    there = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
+    quota = processor_limit()
+    return there if quota is None else min(there, max(1, math.ceil(quota)))
 
 
 def now() -> str:

@@ -1,12 +1,11 @@
 """This machine as game servers see it: what it has, what is granted, and to whom."""
 
-import os
 import platform
 import shutil
 
 import msgspec
 
-from rhizon.adapters.host import memory_mib, passing_ports
+from rhizon.adapters.host import machine_mib, memory_mib, passing_ports, processors
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.listing import Listed, list_instances
 from rhizon.core.finding import Finding
@@ -16,11 +15,13 @@ __all__ = ["HostState", "host_state"]
 
 
 class HostState(msgspec.Struct, frozen=True, kw_only=True):
-    """Memory in MiB, disk in bytes. ``memory_mib`` is what the machine (or its control group) has, ``free_mib`` what
-    can still be granted; ``gone`` are folders that the ledger knew and that are not there any more."""
+    """Memory in MiB, disk in bytes. ``memory_mib`` is what may be used of the ``machine_mib`` (less where a control
+    group says so), ``free_mib`` what can still be granted; ``gone`` are folders that the ledger knew and that are not
+    there any more."""
 
     system: str
     cores: int
+    machine_mib: int
     memory_mib: int
     reserve_mib: int
     granted_mib: int
@@ -67,7 +68,8 @@ def host_state(host: Host) -> HostState:
         )
     return HostState(
         system=f"{platform.system()} {platform.machine()}",
-        cores=len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1,
+        cores=processors(),
+        machine_mib=machine_mib(),
         memory_mib=memory_mib(),
         reserve_mib=memory.reserve_mib,
         granted_mib=granted,

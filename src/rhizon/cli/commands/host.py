@@ -33,12 +33,14 @@ def _render(to: "Console", found: "HostState") -> None:
         f"may take {mib_text(found.granted_mib)}",
     )
     limits = found.limits
+    less = found.memory_mib < found.machine_mib
+    bound = f" (its control group's limit; the machine has {mib_text(found.machine_mib)})" if less else ""
     passing = f"{found.passing[0]}-{found.passing[1]}" if found.passing else ""
     show_pairs(
         to,
         [
             ("system", f"{found.system}, {counted(found.cores, 'core')}"),
-            ("memory", f"{mib_text(found.memory_mib)}, {mib_text(found.reserve_mib)} of it left to the machine"),
+            ("memory", f"{mib_text(found.memory_mib)}{bound}, {mib_text(found.reserve_mib)} of it left to the machine"),
             ("limit", mib_text(limits.memory_mib) if limits.memory_mib is not None else ""),
             ("disk", f"{size_text(found.disk_free_bytes)} of {size_text(found.disk_bytes)} free"),
             ("state", found.state_folder),

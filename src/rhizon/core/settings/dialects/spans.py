@@ -64,7 +64,7 @@ def looked_at(
     gone = tuple(f"{key}/" for key, value in changes.items() if value is None)
     ways = {key[:at] for key in changes for at, sign in enumerate(key) if sign == "/"}
     for key, value in changes.items():
-        if after.get(key, "") != ("" if value is None else spell(value)):
+        if key in after if value is None else after.get(key, "") != spell(value):
             raise NotWritableError(f"{key} cannot be put into it as it is laid out")
     for key, text in before.items():
         grown = text == "" and key in ways
