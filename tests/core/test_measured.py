@@ -1,12 +1,18 @@
 """Collector logs of Java 11 to 25 with three collectors, and what is made of them."""
 
+import shutil
+import subprocess
+import tempfile
 import unittest
+from pathlib import Path
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.adapters.measured import trend
 from rhizon.core.allocate.measured import GcEvent, advice, evidence, process_advice, process_evidence, read_gc_log
+from tests.support import java17
 
 LOG = """\
 [0.005s][info][gc] Using G1
@@ -25,8 +31,33 @@ nonsense
 """
 
 
-def event(at: float, after: float, *, thorough: bool = False) -> GcEvent:
-    return GcEvent(at=at, before_mib=after + 50, after_mib=after, capacity_mib=500, pause_ms=2, thorough=thorough)
+LOAD = """
+import java.util.*;
+public class Load {
+    public static void main(String[] words) throws Exception {
+        List<byte[]> stays = new ArrayList<>();
+        for (int i = 0; i < 48 * 16; i++) stays.add(new byte[65520]);
+        ArrayDeque<byte[]> late = new ArrayDeque<>();
+        Random chance = new Random(1);
+        long end = System.currentTimeMillis() + 5000;
+        while (System.currentTimeMillis() < end) {
+            for (int i = 0; i < 80; i++) {
+                byte[] one = new byte[4096];
+                if (chance.nextInt(6) == 0) late.add(one);
+                if (late.size() > 4000) late.poll();
+                if (chance.nextInt(200) == 0) stays.set(chance.nextInt(stays.size()), new byte[65520]);
+            }
+            Thread.sleep(1);
+        }
+    }
+}
+"""
+
+
+def event(at: float, after: float, *, thorough: bool = False, marked: bool = False) -> GcEvent:
+    return GcEvent(
+        at=at, before_mib=after + 50, after_mib=after, capacity_mib=500, pause_ms=2, thorough=thorough, marked=marked
+    )
 
 
 class Logs(unittest.TestCase):
@@ -37,19 +68,43 @@ class Logs(unittest.TestCase):
             shown,
             [
                 (0.111, 23, 20, False),
-                (3.047, 229, 228, True),
+                (3.047, 229, 228, False),
                 (3.09, 242, 116, True),
                 (4.943, 191, 114, True),
                 (5.304, 2, 1, True),
                 (6.304, 2048, 1024, False),
             ],
         )
-        self.assertEqual(events[2].pause_ms, 28.717)
+        self.assertEqual((events[2].pause_ms, events[1].marked, events[2].marked), (28.717, True, False))
+
+    @unittest.skipUnless(java17() and shutil.which("javac"), "a Java 17 and its compiler are needed")
+    def test_a_real_heap_that_is_known(self) -> None:
+        """48 MiB that stay, 16 that are always let go late, and far more that goes at once."""
+        with tempfile.TemporaryDirectory() as folder:
+            Path(folder, "Load.java").write_text(LOAD)
+            subprocess.run(["javac", "Load.java"], cwd=folder, check=True, capture_output=True)
+            running = {
+                name: subprocess.Popen(
+                    [java17() or "", "-Xmx192m", f"-XX:+Use{name}GC", f"-Xlog:gc:{name}.log", "Load"], cwd=folder
+                )
+                for name in ("G1", "Serial", "Parallel")
+            }
+            for name, process in running.items():
+                with self.subTest(name):
+                    self.assertEqual(process.wait(60), 0)
+                    found = evidence([read_gc_log(Path(folder, f"{name}.log").read_text().splitlines())])
+                    assert found is not None
+                    self.assertGreater(found.live_mib, 60)
+                    self.assertLess(found.live_mib, 64 * 1.7)
+                    self.assertGreater(found.peak_mib, 90)
 
     def test_what_is_alive(self) -> None:
+        cycle = [event(0, 90, marked=True), event(0, 95), event(0, 60), event(0, 70)]
+        cycles = [msgspec.structs.replace(cycle[at % 4], at=10.0 + at) for at in range(17)]
         young = [event(float(at), 100 + at % 7) for at in range(1, 61)]
         rows = (
             ("thorough ones count alone", [*young, event(61, 80, thorough=True), event(90, 90, thorough=True)], 90),
+            ("else the lowest of each whole cycle", [event(1, 20), *cycles, event(30, 200), event(31, 20)], 60),
             ("else the lowest of many", young, 100),
             (
                 "what was read while starting does not count",

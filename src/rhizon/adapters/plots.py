@@ -5,7 +5,7 @@ from pathlib import Path
 from typing import Any
 
 from rhizon.adapters.files import translated
-from rhizon.core.allocate.measured import GcEvent
+from rhizon.core.allocate.measured import GcEvent, alive
 from rhizon.core.errors import StateError
 
 __all__ = ["heap_plot", "heat_map", "process_plot"]
@@ -56,10 +56,10 @@ def heap_plot(file: Path, title: str, runs: Sequence[Sequence[GcEvent]], bounds:
     times = [event.at / scale for event in run]
     axes.plot(times, [event.before_mib for event in run], color="#d9d9d9", linewidth=1, label="before a collection")
     axes.plot(times, [event.after_mib for event in run], color="#1f6f8b", linewidth=1.2, label="after it")
-    full = [event for event in run if event.thorough]
+    live = alive(run)
     axes.scatter(
-        [event.at / scale for event in full], [event.after_mib for event in full], color="#123c4a", s=26, zorder=3,
-        label="after a thorough one: what is alive",
+        [at / scale for at, _ in live], [mib for _, mib in live], color="#123c4a", s=26, zorder=3,
+        label="what was alive",
     )  # fmt: skip
     _memory_axis(axes, "heap, MiB", bounds)
     axes.set_title(f"{title}: heap in its last measured run", loc="left", fontsize=11)

@@ -1,9 +1,13 @@
 """What past runs say of the memory that a server needs.
 
 The Java log is that of unified logging (JEP 158, ``-Xlog:gc``). What a young collection leaves may still be garbage;
-what is really alive is what a full collection, a remark or the lowest of many collections leaves.
+what is really alive is what a full collection leaves. Of a collector that marks while the program runs (G1), the lowest
+of all pauses from one remark to the next comes nearest: the remark itself still counts what it has just found to be
+garbage, and the mixed collections after it take that away bit by bit (HotSpot Virtual Machine Garbage Collection Tuning
+Guide, Garbage-First, space-reclamation phase).
 """
 
+import itertools
 import re
 from collections.abc import Iterable, Sequence
 
@@ -14,6 +18,7 @@ __all__ = [
     "HeapEvidence",
     "ProcessEvidence",
     "advice",
+    "alive",
     "evidence",
     "process_advice",
     "process_evidence",
@@ -25,14 +30,16 @@ _EVENT = re.compile(
     r"(?P<before>\d+)(?P<unit>[KMG])->(?P<after>\d+)(?P=unit)\((?P<capacity>\d+)(?P=unit)\) (?P<ms>[\d.,]+)ms$"
 )
 _MIB = {"K": 1 / 1024, "M": 1.0, "G": 1024.0}
-_THOROUGH = ("Pause Full", "Pause Remark", "Pause Cleanup")
-WINDOW = 12  # young collections of which the lowest counts
+_THOROUGH = "Pause Full"
+_MARKED = "Pause Remark"
+WINDOW = 12  # pauses of which the lowest counts where nothing tells cycles apart
 STEP_MIB = 32
 
 
 class GcEvent(msgspec.Struct, frozen=True, kw_only=True):
-    """A collection: seconds since the start, MiB of heap before and after it and in all, how long everything stood
-    still in milliseconds, and whether it looked at everything."""
+    """A pause of a collector: seconds since the start, MiB of heap before and after it and in all, how long everything
+    stood still in milliseconds, whether it looked at everything (``thorough``), and whether a marking ended with it
+    (``marked``)."""
 
     at: float
     before_mib: float
@@ -40,6 +47,7 @@ class GcEvent(msgspec.Struct, frozen=True, kw_only=True):
     capacity_mib: float
     pause_ms: float
     thorough: bool
+    marked: bool = False
 
 
 class HeapEvidence(msgspec.Struct, frozen=True, kw_only=True):
@@ -109,6 +117,7 @@ def read_gc_log(lines: Iterable[str]) -> list[GcEvent]:
                 capacity_mib=int(match["capacity"]) * scale,
                 pause_ms=float(match["ms"].replace(",", ".")),
                 thorough=match["what"].startswith(_THOROUGH),
+                marked=match["what"].startswith(_MARKED),
             )
         )
     return events
@@ -120,8 +129,8 @@ def evidence(runs: Sequence[Sequence[GcEvent]]) -> HeapEvidence | None:
     if not runs:
         return None
     every = [event for run in runs for event in run]
-    live = [point for run in runs for point in _live(run)]
-    late = [mib for run in runs for at, mib in _live(run) if at >= run[-1].at / 2]
+    live = [point for run in runs for point in alive(run)]
+    late = [mib for run in runs for at, mib in alive(run) if at >= run[-1].at / 2]
     pauses = sorted(event.pause_ms for event in every)
     seconds = sum(run[-1].at for run in runs)
     return HeapEvidence(
@@ -136,12 +145,16 @@ def evidence(runs: Sequence[Sequence[GcEvent]]) -> HeapEvidence | None:
     )
 
 
-def _live(run: Sequence[GcEvent]) -> list[tuple[float, float]]:
-    """What was alive and when: after every thorough collection, or the lowest of some in a row where there is none."""
+def alive(run: Sequence[GcEvent]) -> list[tuple[float, float]]:
+    """What was alive and when: after every thorough collection; else the lowest of each cycle of marking, or of some
+    pauses in a row."""
     thorough = [(event.at, event.after_mib) for event in run if event.thorough]
     if len(thorough) >= 2:
         return thorough
-    blocks = [run[begin : begin + WINDOW] for begin in range(0, len(run), WINDOW)]
+    begins = [number for number, event in enumerate(run) if event.marked]
+    if len(begins) < 3:  # what is before the first remark, and behind the last, is no whole cycle
+        begins = [*range(0, len(run), WINDOW), len(run)]
+    blocks = [run[begin:end] for begin, end in itertools.pairwise(begins)]
     return thorough + [(block[-1].at, min(event.after_mib for event in block)) for block in blocks]
 
 
