@@ -13,6 +13,7 @@ from rhizon.adapters.files import hash_present, read_bytes, remove_tree, transla
 from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.ledger import Entry, Ledger
+from rhizon.adapters.measured import Samples, make_room, process_runs
 from rhizon.adapters.processes import ServerProcess, alive
 from rhizon.adapters.runtimes import Runtimes, probe
 from rhizon.core.errors import InputError, StateError
@@ -220,6 +221,18 @@ class Processes(Case):
         self.assertFalse(alive(server.pid, server.since))
         with self.assertRaises(StateError):
             ServerProcess(["/no/such/program"], self.folder)
+
+    def test_what_a_server_started_is_measured_with_it(self) -> None:
+        child = "import time; x = bytearray(90 << 20); print('up', flush=True); time.sleep(60)"
+        code = f"import subprocess, sys; subprocess.run([sys.executable, '-c', {child!r}])"
+        server = ServerProcess([sys.executable, "-c", code], self.folder)
+        self.addCleanup(server.close)
+        self.assertEqual(server.line(20), "up")
+        make_room(self.folder)
+        Samples(self.folder, server.pid).tick()
+        ((seconds, mib),) = process_runs(self.folder)[0]
+        self.assertLess(seconds, 5)
+        self.assertTrue(100 < mib < 160, mib)
 
     def test_two_commands_keep_apart_and_a_run_mark_dies_with_its_process(self) -> None:
         home = InstanceFolder(self.folder / "i")

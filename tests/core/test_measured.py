@@ -11,7 +11,15 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.adapters.measured import trend
-from rhizon.core.allocate.measured import GcEvent, advice, evidence, process_advice, process_evidence, read_gc_log
+from rhizon.core.allocate.measured import (
+    GcEvent,
+    advice,
+    evidence,
+    process_advice,
+    process_evidence,
+    read_gc_log,
+    thinned,
+)
 from tests.support import java17
 
 LOG = """\
@@ -146,3 +154,16 @@ class Logs(unittest.TestCase):
         self.assertEqual((found.samples, found.seconds, found.peak_mib, found.usual_mib), (22, 100.0, 80.0, 50.0))
         self.assertEqual(process_advice(found.peak_mib, 0), (96, 128, 160))
         self.assertIsNone(process_evidence([[]]))
+
+    def test_days_of_points_are_thinned_and_their_slope_stays(self) -> None:
+        days = [(5.0 * n, 100 + n / 3600 + (300 if n % 50 == 0 else n % 7)) for n in range(40_000)]
+        found = process_evidence([days, days[:9000]])
+        assert found is not None
+        self.assertLessEqual(len(found.points), 600)
+        self.assertLess(max(mib for _, mib in found.points), 130)
+        slope = trend(found.points)
+        if slope is None:
+            self.skipTest("SciPy is not installed")
+        self.assertAlmostEqual(slope[0], 0.2, delta=0.02)  # a step of 5 s is 1/720 of an hour
+        self.assertEqual(thinned(days[:600]), tuple(days[:600]))
+        self.assertEqual(thinned(()), ())

@@ -17,7 +17,8 @@ LARGEST_LOG = 64 << 20
 
 
 class Samples:
-    """Writes the memory of a process down every few seconds: seconds since the start, resident MiB, threads."""
+    """Writes the memory of a process and of all that it started down every few seconds: seconds since the start,
+    resident MiB, threads."""
 
     def __init__(self, own: Path, pid: int) -> None:
         import psutil
@@ -39,9 +40,14 @@ class Samples:
             return
         self._next = seconds + SAMPLE_SECONDS
         with contextlib.suppress(psutil.Error, OSError):
-            facts = self._process.memory_info()
+            resident = self._process.memory_info().rss
+            threads = self._process.num_threads()
+            for child in self._process.children(recursive=True):  # a server may be a script that starts the program
+                with contextlib.suppress(psutil.Error):
+                    resident += child.memory_info().rss
+                    threads += child.num_threads()
             with self._path.open("a", encoding="ascii") as file:
-                file.write(f"{seconds:.1f},{facts.rss / (1 << 20):.1f},{self._process.num_threads()}\n")
+                file.write(f"{seconds:.1f},{resident / (1 << 20):.1f},{threads}\n")
 
 
 def make_room(own: Path) -> None:

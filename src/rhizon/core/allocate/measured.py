@@ -23,6 +23,7 @@ __all__ = [
     "process_advice",
     "process_evidence",
     "read_gc_log",
+    "thinned",
 ]
 
 _EVENT = re.compile(
@@ -34,6 +35,7 @@ _THOROUGH = "Pause Full"
 _MARKED = "Pause Remark"
 WINDOW = 12  # pauses of which the lowest counts where nothing tells cycles apart
 STEP_MIB = 32
+MOST_POINTS = 600
 
 
 class GcEvent(msgspec.Struct, frozen=True, kw_only=True):
@@ -51,8 +53,9 @@ class GcEvent(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class HeapEvidence(msgspec.Struct, frozen=True, kw_only=True):
-    """What some runs show. ``live`` are (seconds, MiB) of what was alive; ``live_mib`` is the most of it in the later
-    half of a run, ``peak_mib`` the most heap before a collection, ``share`` the part of the time in pauses."""
+    """What some runs show. ``live`` are (seconds, MiB) of what was alive in the longest of them, thinned where it is
+    very long; ``live_mib`` is the most of it in the later half of any run, ``peak_mib`` the most heap before a
+    collection, ``share`` the part of the time in pauses."""
 
     events: int
     seconds: float
@@ -65,8 +68,9 @@ class HeapEvidence(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ProcessEvidence(msgspec.Struct, frozen=True, kw_only=True):
-    """What the system says of a process in some runs. ``points`` are (seconds, MiB resident) of the later half of each,
-    when it has warmed up; ``peak_mib`` is the most ever, ``usual_mib`` the median of the points."""
+    """What the system says of a process in some runs. ``points`` are (seconds, MiB resident) of the later half of the
+    longest, when it has warmed up, thinned likewise; ``peak_mib`` is the most ever, ``usual_mib`` the median of the
+    later halves of all."""
 
     samples: int
     seconds: float
@@ -80,12 +84,12 @@ def process_evidence(runs: Sequence[Sequence[tuple[float, float]]]) -> ProcessEv
     runs = [run for run in runs if run]
     if not runs:
         return None
-    late = [point for run in runs for point in run if point[0] >= run[-1][0] / 2]
-    usual = sorted(mib for _, mib in late)
+    late = [[point for point in run if point[0] >= run[-1][0] / 2] for run in runs]
+    usual = sorted(mib for run in late for _, mib in run)
     return ProcessEvidence(
         samples=sum(map(len, runs)),
         seconds=round(sum(run[-1][0] for run in runs), 1),
-        points=tuple(late),
+        points=thinned(max(late, key=lambda run: run[-1][0])),
         peak_mib=round(max(mib for run in runs for _, mib in run), 1),
         usual_mib=round(usual[len(usual) // 2], 1),
     )
@@ -129,15 +133,15 @@ def evidence(runs: Sequence[Sequence[GcEvent]]) -> HeapEvidence | None:
     if not runs:
         return None
     every = [event for run in runs for event in run]
-    live = [point for run in runs for point in alive(run)]
-    late = [mib for run in runs for at, mib in alive(run) if at >= run[-1].at / 2]
+    live = [alive(run) for run in runs]
+    late = [mib for points, run in zip(live, runs, strict=True) for at, mib in points if at >= run[-1].at / 2]
     pauses = sorted(event.pause_ms for event in every)
     seconds = sum(run[-1].at for run in runs)
     return HeapEvidence(
         events=len(every),
         seconds=round(seconds, 1),
-        live=tuple(live),
-        live_mib=round(max(late or [mib for _, mib in live]), 1),
+        live=thinned(max(live, key=lambda points: points[-1][0])),
+        live_mib=round(max(late or [mib for points in live for _, mib in points]), 1),
         peak_mib=round(max(event.before_mib for event in every), 1),
         longest_pause_ms=pauses[-1],
         median_pause_ms=pauses[len(pauses) // 2],
@@ -156,6 +160,14 @@ def alive(run: Sequence[GcEvent]) -> list[tuple[float, float]]:
         begins = [*range(0, len(run), WINDOW), len(run)]
     blocks = [run[begin:end] for begin, end in itertools.pairwise(begins)]
     return thorough + [(block[-1].at, min(event.after_mib for event in block)) for block in blocks]
+
+
+def thinned(points: Sequence[tuple[float, float]], most: int = MOST_POINTS) -> tuple[tuple[float, float], ...]:
+    """At most so many points: of each stretch of them the middle one by its value. A slope over all pairs of a day's
+    points would take gigabytes."""
+    size = -(-len(points) // most)
+    stretches = [sorted(points[at : at + size], key=lambda one: one[1]) for at in range(0, len(points), max(size, 1))]
+    return tuple(one[len(one) // 2] for one in stretches)
 
 
 def advice(live_mib: float, least_mib: int) -> tuple[int, int, int]:
