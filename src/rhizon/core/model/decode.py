@@ -17,6 +17,7 @@ from rhizon.core.errors import DocumentError, Mistake
 from rhizon.core.model.base import SHA256_PATTERN, Strict, dec_hook, enc_hook
 from rhizon.core.model.lines import line_of, lines_of
 from rhizon.core.names import ID_PATTERN, near, plain
+from rhizon.core.toml_reading import read_toml
 
 __all__ = ["decode_json", "decode_toml", "encode_json", "encode_line", "mistakes_in"]
 
@@ -79,14 +80,12 @@ def _bound(data: bytes, most: int, source: str, what: str) -> None:
 def _plain_toml(data: bytes, source: str, what: str) -> dict[str, Any]:
     _bound(data, LARGEST_TOML, source, what)
     try:
-        return tomllib.loads(data.decode("utf-8-sig"))
+        return read_toml(data.decode("utf-8-sig"))
     except UnicodeDecodeError as broken:
         line = data[: broken.start].count(b"\n") + 1
         raise DocumentError(source, what, [Mistake(f"line {line}", "", "the file is not UTF-8 text")]) from None
     except tomllib.TOMLDecodeError as broken:
         raise DocumentError(source, what, [Mistake("TOML", "", plain(str(broken)))]) from None
-    except RecursionError:
-        raise DocumentError(source, what, [Mistake("TOML", "", "values are nested too deep")]) from None
 
 
 def _json_words(broken: Exception, data: bytes) -> str:

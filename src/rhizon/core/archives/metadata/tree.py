@@ -11,6 +11,7 @@ import msgspec
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
 from rhizon.core.model.metadata import FieldRule, MetadataRule
+from rhizon.core.toml_reading import read_toml
 
 __all__ = ["from_json", "from_toml", "from_yaml"]
 
@@ -69,8 +70,8 @@ def from_json(data: bytes) -> Fields:
 def from_toml(data: bytes) -> Fields:
     """Raises :class:`MetadataError`."""
     try:
-        return _Tree(tomllib.loads(data.decode("utf-8-sig")))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError, RecursionError) as broken:
+        return _Tree(read_toml(data.decode("utf-8-sig")))
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as broken:
         raise MetadataError(f"not TOML: {broken}") from None
 
 

@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from rhizon.core.settings.dialects.spans import NotWritableError, Scalar, decoded, elements_checked, looked_at
+from rhizon.core.toml_reading import read_toml
 
 __all__ = ["Toml"]
 
@@ -43,11 +44,9 @@ class Toml:
 
     @staticmethod
     def _loaded(text: str) -> dict[str, Any]:
-        import tomllib  # six times as fast where nothing is to be kept
-
         try:
-            return tomllib.loads(text)
-        except (ValueError, RecursionError) as broken:
+            return read_toml(text)  # six times as fast where nothing is to be kept
+        except ValueError as broken:
             raise ValueError(f"not TOML: {broken}") from None
 
     def _below(self, table: Mapping[str, Any], prefix: str) -> Iterator[tuple[str, str]]:
