@@ -1,5 +1,6 @@
 """The contract of every dialect: what is written is read, what an edit does not name keeps its bytes."""
 
+import contextlib
 import unittest
 
 from hypothesis import given
@@ -242,6 +243,15 @@ class Contract(unittest.TestCase):
         for name, data, words in rows:
             with self.subTest(name, data=data[:20]), self.assertRaisesRegex(ValueError, words):
                 self.fail(str(DIALECTS[name].read(data)))
+
+    def test_a_line_without_end_is_passed_over(self) -> None:
+        """Each took minutes or more where a pattern tried every way to part it."""
+        size = 100_000
+        members = ",".join(f'"a{number}":1' for number in range(9_000))
+        for text in ("a" + " " * size, "a = x" + " " * size + "y", "a" * size, "{" + members + "}", "<a" + " b" * size):
+            for name, dialect in DIALECTS.items():
+                with self.subTest(name, text=text[:12]), contextlib.suppress(ValueError):
+                    self.assertIsInstance(dialect.edit(text.encode(), {"fresh": "v"}), bytes)
 
     @given(NAMES, st.binary(max_size=60))
     def test_any_bytes(self, name: str, data: bytes) -> None:

@@ -6,11 +6,12 @@ from rhizon.core.settings.dialects.spans import Found, NotWritableError, Scalar,
 
 __all__ = ["Ini", "Semicolon"]
 
-_INI = re.compile(r"(?P<key>[^\s=;#\[][^=\r\n]*?)[ \t]*=[ \t]*(?P<value>[^\r\n]*?)[ \t]*(?:\r?\n|$)")
 _SECTION = re.compile(r"[ \t]*\[(?P<name>[^\]\r\n]+)\][^\r\n]*(?:\r?\n|$)")
 # a comment, or a text that may look like one inside
 _COMMENTED = re.compile(r'(?P<text>"(?:[^"\r\n]|"")*")|//[^\r\n]*|/\*.*?\*/', re.DOTALL)
-_SEMICOLON = re.compile(r'(?P<key>[A-Za-z_]\w*(?:\[\])?)[ \t]*=[ \t]*(?P<value>"(?:[^"\r\n]|"")*"|[^;\r\n]*?)[ \t]*;')
+_SEMICOLON = re.compile(
+    r"""(?<!\w)(?P<key>[A-Za-z_]\w*+(?:\[\])?)[ \t]*+=[ \t]*+(?P<value>"(?:[^"\r\n]|"")*+"[ \t]*+|[^;\r\n]*+);"""
+)
 
 
 class Ini(SpanDialect):
@@ -35,13 +36,15 @@ class Ini(SpanDialect):
 
     @staticmethod
     def _line(text: str, at: int, end: int, section: str, found: dict[str, Found]) -> None:
-        begin = at + len(text[at:end]) - len(text[at:end].lstrip(" \t"))
-        match = _INI.match(text, begin)
-        if match is None:
+        key, equals, value = text[at:end].rstrip("\r\n").partition("=")
+        if not equals or not key.strip() or key.lstrip()[0] in ";#[":
             return  # a comment, an empty line, or something that only the game understands
-        start, stop = match.span("value")
-        value = text[start + 1 : stop - 1] if _quoted(text[start:stop]) else text[start:stop]
-        found.setdefault(section + match["key"], Found(value, start, stop, (at, end)))
+        start = at + len(key) + 1 + len(value) - len(value.lstrip(" \t"))
+        value = value.strip(" \t")
+        stop = start + len(value)
+        if _quoted(value):
+            value = value[1:-1]
+        found.setdefault(section + key.strip(), Found(value, start, stop, (at, end)))
 
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
@@ -81,8 +84,9 @@ class Semicolon(SpanDialect):
         blank = _COMMENTED.sub(lambda match: match["text"] or " " * len(match[0]), text)
         found: dict[str, Found] = {}
         for match in _SEMICOLON.finditer(blank):
-            start, stop = match.span("value")
-            raw = text[start:stop]
+            start = match.start("value")
+            raw = text[start : match.end("value")].rstrip(" \t")
+            stop = start + len(raw)
             value = raw[1:-1].replace('""', '"') if raw.startswith('"') else raw
             begin = text.rfind("\n", 0, match.start()) + 1
             last = text.find("\n", match.end())

@@ -18,7 +18,7 @@ __all__ = ["Xml"]
 _ATTRIBUTE = re.compile(r"""([\w:.-]+)\s*=\s*("[^"]*"|'[^']*')""")
 _STEP = re.compile(r"(?P<name>[^\[\]/@]+)(?:\[@(?P<by>name|key|id)=(?P<is>[^\]]+)\])?")
 _ENCODING = re.compile(rb"""<\?xml[^>]{0,200}?encoding=["']([A-Za-z0-9._-]+)["']""")
-_TAG = re.compile(r"""<(?:[^"'>]+|"[^"]*"|'[^']*')*>""")
+_TAG = re.compile(r"""<(?:[^"'>]++|"[^"]*+"|'[^']*+')*+>""")
 _COMMENT = re.compile(r"<!--.*?-->", re.DOTALL)
 _BY = ("name", "key", "id")
 

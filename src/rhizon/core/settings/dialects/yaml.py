@@ -1,6 +1,7 @@
 """YAML 1.2. Keys are the names on the way, joined by ``/``; elements of a sequence by their number, and those of one
 that holds different texts only by the text in brackets: ``crew/[Aud]`` is there or not."""
 
+import itertools
 import json
 import re
 from collections.abc import Iterator, Mapping
@@ -48,6 +49,7 @@ class Yaml(SpanDialect):
         if prefix and _texts(text, node):
             yield from self._elements(text, node, prefix)
             return
+        flow = _in_flow(node) if node.flow_style else []
         for number, member in enumerate(node.value):
             key, value = member if isinstance(member, tuple) else (None, member)
             name = str(number) if key is None else str(getattr(key, "value", number))
@@ -58,14 +60,15 @@ class Yaml(SpanDialect):
                 continue
             seen.add(id(value))
             start, end = value.start_mark.index, value.end_mark.index
-            whole = self._alone(text, key or value, end) if not node.flow_style else _in_flow(node, number)
+            whole = flow[number] if flow else self._alone(text, key or value, end)
             yield prefix + name, Found(str(value.value), start, end, whole)
 
     def _elements(self, text: str, node: Any, prefix: str) -> Iterator[tuple[str, Found]]:
         """Each text of a sequence; what goes with it is its line, or in a flow sequence its comma."""
+        flow = _in_flow(node) if node.flow_style else []
         for number, one in enumerate(node.value):
             start, end = one.start_mark.index, one.end_mark.index
-            whole = _in_flow(node, number) if node.flow_style else self._line(text, one, end)
+            whole = flow[number] if flow else self._line(text, one, end)
             yield f"{prefix}[{one.value}]", Found(self.spell(True), start, end, whole)
 
     def _alone(self, text: str, first: Any, end: int) -> tuple[int, int] | None:
@@ -172,18 +175,17 @@ class Yaml(SpanDialect):
         return text[:at] + end.join(lines) + end + text[at:]
 
 
-def _in_flow(node: Any, number: int) -> tuple[int, int]:
-    """What goes with a member of what is written in brackets: its comma too."""
+def _in_flow(node: Any) -> list[tuple[int, int]]:
+    """What goes with each member of what is written in brackets: its comma too."""
     spans = [
         (one[0].start_mark.index, one[1].end_mark.index)
         if isinstance(one, tuple)
         else (one.start_mark.index, one.end_mark.index)
         for one in node.value
     ]
-    start, end = spans[number]
-    if number + 1 < len(spans):
-        return start, spans[number + 1][0]
-    return spans[number - 1][1] if number else start, end
+    goes = [(start, following) for (start, _), (following, _) in itertools.pairwise(spans)]
+    start, end = spans[-1] if spans else (0, 0)
+    return [*goes, (spans[-2][1] if len(spans) > 1 else start, end)]
 
 
 def _mapping(node: Any) -> bool:
