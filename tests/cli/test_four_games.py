@@ -74,6 +74,10 @@ class FourGames(Case):
         # a country of 2.4 is not opened by 2.3
         other = self.rhizon("provision", WORLD / "emberline.list.toml", "line", "--catalog", CATALOG, "--json")
         self.assertEqual((other.code, other.json["error"]["code"]), (1, "world-is-newer"))
+        survey = self.folder / "line/countries/lighthouse-line/survey.txt"
+        survey.write_text(survey.read_text().replace("line 2.4", "line 3.0"))  # of a game that nobody here knows yet
+        later = self.rhizon("update", "line", "--json")
+        self.assertEqual((later.code, later.json["error"]["code"]), (1, "world-is-newer"))
 
     def test_worlds_from_elsewhere_and_arguments(self) -> None:
         made = self.provision("drovemoor", "moor")

@@ -168,3 +168,23 @@ class SharedNames(unittest.TestCase):
             with self.subTest(name):
                 self.assertIn(f"| `{name}` | {' or '.join(one.types)} | {one.meaning} |", guide)
                 self.assertRegex(blank, rf"\b{name}\b")
+
+
+class Worlds(unittest.TestCase):
+    def test_a_world_of_a_newer_game(self) -> None:
+        older, newer = TARNHOLT.versions[-2:]
+        rows = (
+            (newer, older, True),
+            (older, newer, False),
+            (newer, newer, False),
+            (f"{older}.7", older, False),
+            ("99.0", newer, True),
+            ("0.1", newer, False),
+            (f"{newer}-preview", newer, False),
+            ("", newer, False),
+            ("harvest", newer, False),
+            ("99", "harvest", False),
+        )
+        for version, than, wanted in rows:
+            with self.subTest(version=version, than=than):
+                self.assertEqual(TARNHOLT.is_newer(version, than), wanted)

@@ -158,7 +158,7 @@ def _layer(
 def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]:
     """What is to be known of a world that meets another server than the one that made it."""
     old, new = then.target.game_version, now.target.game_version
-    if old in game.versions and new in game.versions and game.position(old) > game.position(new):
+    if game.is_newer(old, new):
         raise StateError(
             "world-is-newer",
             f"that world was written by {game.title} {old}, and the server is {new}",

@@ -3,7 +3,7 @@
 import itertools
 import re
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 from rhizon.adapters.copying import copy_folder, size_of
 from rhizon.adapters.files import free_bytes, read_bytes, remove_tree, translated
@@ -61,12 +61,11 @@ def world_version(world: Path, game: GameDefinition) -> str:
     return plain(match["version"], 60) if match is not None else ""
 
 
-class WorldOrigin:
+class WorldOrigin(NamedTuple):
     """A folder that a new world is copied from, and how that is told."""
 
-    def __init__(self, folder: Path, words: str) -> None:
-        self.folder = folder
-        self.words = words
+    folder: Path
+    words: str
 
 
 def find_origin(
@@ -132,7 +131,7 @@ def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance
 
 def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> None:
     version = world_version(world, game)
-    if version in game.versions and game.position(version) > game.position(target):
+    if game.is_newer(version, target):
         raise StateError(
             "world-is-newer",
             f"the world {world.name} was written by {game.title} {version}, and the server would be {target}",

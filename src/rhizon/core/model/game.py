@@ -348,6 +348,20 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         """Where ``version`` stands in the game's own order; ValueError when it is not known."""
         return self.versions.index(version)
 
+    def is_newer(self, version: str, than: str) -> bool:
+        """Whether what a game of ``version`` wrote is too new for one of ``than``.
+
+        A version that the definition does not know is compared by as many numbers as ``than`` has, so that 2.3.1 is
+        none of 2.4 and 2.5 is; where one of the two does not begin with numbers nothing can be told, and it is not.
+        """
+        if version in self.versions and than in self.versions:
+            return self.position(version) > self.position(than)
+        written, own = (re.match(r"\d+(?:\.\d+)*", text) for text in (version, than))
+        if written is None or own is None:
+            return False
+        least = [int(number) for number in own[0].split(".")]
+        return [int(number) for number in written[0].split(".")][: len(least)] > least
+
     def versions_within(self, wanted: VersionRange) -> tuple[str, ...]:
         """The known versions that a range admits, oldest first.
 
