@@ -101,6 +101,9 @@ class FourGames(Case):
             refused = self.rhizon("run", "--trial", "moor", "--json")
             self.assertEqual(refused.json["error"]["code"], "port-taken")
             self.assertIn("these are free: gate ", refused.json["error"]["details"][0])
+            told = self.rhizon("ports", "moor", "--json").json["result"]["ports"]
+            self.assertEqual([(one["role"], one["taken"]) for one in told if one["listening"]], [("beacon", True)])
+            self.assertIn("another program", self.rhizon("ports").out)
             moved = self.rhizon("ports", "moor", "--move", "--json").json["result"]["ports"]
             self.assertEqual({one["name"] for one in moved}, {"gate", "tally", "beacon"})
             ran = self.rhizon("run", "--trial", "moor", "--json")

@@ -8,6 +8,7 @@ import msgspec
 from rhizon.adapters.host import local_addresses, passing_ports, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.context import Host, open_ledger
+from rhizon.app.entering import started_elsewhere
 from rhizon.app.ports import port_places
 from rhizon.core.allocate.rules import OpenPort, rules
 from rhizon.core.errors import RhizonError
@@ -24,7 +25,8 @@ NETWORK = "the network"
 
 class PortLine(msgspec.Struct, frozen=True, kw_only=True):
     """A role of an instance on one protocol; a block has several numbers. ``stored`` are the places that hold it,
-    ``reached_from`` is "this machine" where the server listens on it alone, else "the network"."""
+    ``reached_from`` is "this machine" where the server listens on it alone, else "the network". Somebody is
+    ``listening``: another program where it is ``taken``, else the server."""
 
     folder: str
     server: str
@@ -33,6 +35,7 @@ class PortLine(msgspec.Struct, frozen=True, kw_only=True):
     last: int
     protocol: str
     listening: bool
+    taken: bool
     reached_from: str
     stored: tuple[str, ...]
 
@@ -116,6 +119,7 @@ def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
     places = port_places(game, home.lock() if from_content else None)  # a lock is large, and most need none
     address = str(instance.settings.get(ADDRESS, "0.0.0.0"))
     alone = address == "localhost" or address.startswith("127.") or address == "::1"
+    runs: bool | None = None  # found out where it matters
     lines = []
     for role, first in instance.ports.items():
         place = places.get(role)
@@ -126,6 +130,9 @@ def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
             stored = (f"counted from {place.offset_of}",)
         last = first + (place.count if isinstance(place, PortDefinition) else 1) - 1
         for protocol in place.protocols:
+            listening = any(socket_in_use(number, protocol) for number in range(first, last + 1))
+            if listening and runs is None:
+                runs = home.running() is not None or started_elsewhere(home) is not None
             lines.append(
                 PortLine(
                     folder=str(home.folder),
@@ -134,7 +141,8 @@ def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
                     first=first,
                     last=last,
                     protocol=protocol,
-                    listening=any(socket_in_use(number, protocol) for number in range(first, last + 1)),
+                    listening=listening,
+                    taken=listening and not runs,
                     reached_from=ALONE if alone else NETWORK,
                     stored=stored,
                 )

@@ -120,9 +120,12 @@ def _render(to: "Console", found: "Ports", folder: Path | None) -> None:
     say(to, f"from the internet: {found.far or 'your router knows its address; forward the ports to this machine'}")
     say(to, f"numbers are taken from: {found.pool}")
     named = (str(folder),) if folder is not None else ()
+    taken = next((one.folder for one in found.ports if one.taken), None)
+    moving = [(("rhizon", "ports", str(folder or taken), "--move"), "free numbers for what another program has")]
     next_steps(
         to,
         [
+            *(moving if taken is not None else ()),
             (("rhizon", "ports", *named, "--rules", "table"), "what the router has to forward"),
             (("rhizon", "ports", *named, "--rules", "nftables"), "what the firewall has to let in"),
         ],
@@ -133,12 +136,16 @@ def _row(lines: "list[PortLine]", several: bool) -> tuple[str, ...]:
     """A role on all its protocols, with the folder where ``several`` servers have the name."""
     first = lines[0]
     up = [one.protocol.upper() for one in lines if one.listening]
+    only = "+".join(up)
+    listening = "no" if not up else "yes" if len(up) == len(lines) else f"only {only}"
+    if any(one.taken for one in lines):
+        listening = "another program" if len(up) == len(lines) else f"another program, {only}"
     return (
         f"{first.server} ({first.folder})" if several else first.server,
         first.role,
         str(first.first) if first.first == first.last else f"{first.first}-{first.last}",
         "+".join(one.protocol.upper() for one in lines),
-        "no" if not up else "yes" if len(up) == len(lines) else f"only {'+'.join(up)}",
+        listening,
         first.reached_from,
         ", ".join(first.stored),
     )
