@@ -115,7 +115,7 @@ def settings(name: str, data: bytes) -> None:
         touched = data[begin : len(data) - end]
         most = there[key].count("\n") + data.count(b"\\\n")
         in_lines = name not in ("yaml", "xml") and data.count(key.split("/")[-1].encode()) == 1
-        if value not in (None, "") and in_lines and touched.count(b"\n") > most:
+        if value not in (None, "", False) and in_lines and touched.count(b"\n") > most:
             raise LostError(f"{what}: {touched!r} was touched")
 
 
