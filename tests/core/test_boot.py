@@ -6,9 +6,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.boot import BootJudge
-from rhizon.core.launch import start_command, start_scripts
+from rhizon.core.launch import start_command
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.start_scripts import start_scripts
 from tests.support import TARNHOLT
 
 BEGIN = "+000.208 keelson | bringing in mistpanel 0.2.0 (mod)"

@@ -9,12 +9,12 @@ from rhizon.app.layout import locked_files, wanted_files
 from rhizon.app.reporter import Reporter
 from rhizon.app.trees import read_tree, tree_files
 from rhizon.core.errors import RhizonError, StateError
-from rhizon.core.launch import start_scripts
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath, plain
 from rhizon.core.placing import content_paths
+from rhizon.core.start_scripts import start_scripts
 
 __all__ = ["regain"]
 

@@ -27,7 +27,6 @@ from rhizon.app.worlds import check_world, things_in_world, world_folder
 from rhizon.core.changes import Changes, things_lost
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
-from rhizon.core.launch import START_SCRIPTS, start_scripts
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import LockedFile
@@ -36,6 +35,7 @@ from rhizon.core.names import RelPath
 from rhizon.core.placing import content_paths
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.start_scripts import START_SCRIPTS, start_scripts
 from rhizon.core.units import counted, size_text
 
 __all__ = ["provision"]
