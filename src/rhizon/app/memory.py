@@ -110,14 +110,14 @@ def memory_advice(
                 hint="Runs that rhizon run starts are measured; Java 9 or newer writes the log that is read.",
             )
         if seen is not None:
-            growth = trend(seen.live)
             enough = seen.events >= ENOUGH_EVENTS and seen.seconds >= ENOUGH_SECONDS
-            if enough:
+            if enough:  # what comes while the server settles is no leak
+                growth = trend(tuple(point for point in seen.live if point[0] >= seen.live[-1][0] / 4))
                 lowest, recommended, highest = advice(seen.live_mib, game.memory.least_mib)
         elif process is not None:
-            growth = trend(process.points)
             enough = process.seconds >= ENOUGH_SECONDS
             if enough:
+                growth = trend(process.points)
                 lowest, recommended, highest = process_advice(process.peak_mib, 0)
         if plot is not None:
             bounds = {"granted": granted or 0, "recommended": recommended, "guessed before it ran": made.heap_mib}

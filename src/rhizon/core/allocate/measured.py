@@ -159,7 +159,8 @@ def alive(run: Sequence[GcEvent]) -> list[tuple[float, float]]:
     if len(begins) < 3:  # what is before the first remark, and behind the last, is no whole cycle
         begins = [*range(0, len(run), WINDOW), len(run)]
     blocks = [run[begin:end] for begin, end in itertools.pairwise(begins)]
-    return thorough + [(block[-1].at, min(event.after_mib for event in block)) for block in blocks]
+    lowest = [min(block, key=lambda event: event.after_mib) for block in blocks]
+    return sorted(thorough + [(event.at, event.after_mib) for event in lowest])
 
 
 def thinned(points: Sequence[tuple[float, float]], most: int = MOST_POINTS) -> tuple[tuple[float, float], ...]:
