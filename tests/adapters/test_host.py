@@ -15,6 +15,7 @@ from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.ledger import Entry, Ledger
 from rhizon.adapters.measured import Samples, make_room, process_runs
 from rhizon.adapters.processes import ServerProcess, alive
+from rhizon.adapters.run_log import BEFORE, RunLog
 from rhizon.adapters.runtimes import Runtimes, probe
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.names import RelPath
@@ -221,6 +222,31 @@ class Processes(Case):
         self.assertFalse(alive(server.pid, server.since))
         with self.assertRaises(StateError):
             ServerProcess(["/no/such/program"], self.folder)
+
+    def test_a_log_is_bounded_and_a_full_disk_does_not_end_it(self) -> None:
+        self.write("last-run.log", "the run before\n")
+        log = RunLog(self.folder, most_bytes=100)
+        self.addCleanup(log.close)
+        self.assertEqual((self.folder / BEFORE).read_text(), "the run before\n")
+        for number in range(30):
+            self.assertEqual(log.write(f"line {number}"), "")
+        kept = (self.folder / BEFORE).read_text() + log.path.read_text()
+        self.assertTrue(kept.endswith("line 28\nline 29\n"), kept)
+        self.assertLessEqual(len(kept), 200)
+        mount = self.folder / "small"
+        mount.mkdir()
+        if os.geteuid() or subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8k", "tmpfs", str(mount)]).returncode:
+            self.skipTest("this machine does not allow to mount")
+        self.addCleanup(subprocess.run, ["umount", str(mount)], check=True)
+        full = RunLog(mount)
+        try:
+            (mount / "fill").write_bytes(b"x" * 4096)
+            said = [full.write("y" * 2000) for _ in range(6)]
+            self.assertIn("No space left on device", said)
+            (mount / "fill").unlink()
+            self.assertEqual(full.write("room again"), "")
+        finally:
+            full.close()
 
     def test_what_a_server_started_is_measured_with_it(self) -> None:
         child = "import time; x = bytearray(90 << 20); print('up', flush=True); time.sleep(60)"

@@ -5,8 +5,8 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
-from rhizon.adapters.files import translated
 from rhizon.adapters.processes import SIGNALS, ServerProcess
+from rhizon.adapters.run_log import RunLog
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
 from rhizon.core.boot import BootFailure, BootJudge
@@ -14,10 +14,8 @@ from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import plain
 
-__all__ = ["LOG", "RunningServer"]
+__all__ = ["RunningServer"]
 
-LOG = "last-run.log"
-LOG_BEFORE = "run-before.log"
 TICK_SECONDS = 0.2
 LAST_LINES = 8
 
@@ -42,15 +40,12 @@ class RunningServer:
         self._begun = time.monotonic()
         self._last: list[str] = []
         self.listeners: list[Callable[[str], None]] = []
-        self.log = folder / RHIZON / LOG
-        with translated("write the log", self.log):
-            if self.log.exists():
-                self.log.replace(self.log.with_name(LOG_BEFORE))
-            self._file = self.log.open("w", encoding="utf-8")
+        self._log = RunLog(folder / RHIZON)
+        self._log_trouble = ""
         try:
             self.process = ServerProcess(command, folder, environment)
         except BaseException:
-            self._file.close()
+            self._log.close()
             raise
 
     def __enter__(self) -> "RunningServer":
@@ -64,7 +59,12 @@ class RunningServer:
     def close(self) -> None:
         """Ends the server if it still runs, and gives the pipes and the log back."""
         self.process.close()
-        self._file.close()
+        self._log.close()
+
+    @property
+    def log(self) -> Path:
+        """Where all is that it printed."""
+        return self._log.path
 
     @property
     def seconds(self) -> float:
@@ -77,8 +77,10 @@ class RunningServer:
         if line is None:
             return False
         shown = plain(line)
-        self._file.write(shown + "\n")
-        self._file.flush()
+        trouble = self._log.write(shown)
+        if trouble and trouble != self._log_trouble:
+            self._reporter.line(f"rhizon: the log cannot be written ({trouble}); the server goes on")
+        self._log_trouble = trouble
         self._last = [*self._last[1 - LAST_LINES :], shown]
         self._reporter.line(shown)
         for hear in self.listeners:

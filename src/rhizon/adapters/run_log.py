@@ -1,0 +1,46 @@
+"""The log of a run, ``.rhizon/last-run.log``: what a server prints, bounded, and never a reason to end the server."""
+
+from pathlib import Path
+
+from rhizon.adapters.files import translated
+from rhizon.core.errors import StateError
+
+__all__ = ["BEFORE", "LOG", "RunLog"]
+
+LOG = "last-run.log"
+BEFORE = "run-before.log"  # the run before, or the earlier part of one that prints very much
+MOST_BYTES = 32 << 20
+
+
+class RunLog:
+    """Open from the start of a run to its end. Raises StateError where it cannot be begun."""
+
+    def __init__(self, own: Path, most_bytes: int = MOST_BYTES) -> None:
+        self.path = own / LOG
+        self._most = most_bytes
+        self._begin()
+
+    def _begin(self) -> None:
+        self._written = 0
+        with translated("write the log", self.path):
+            if self.path.exists():
+                self.path.replace(self.path.with_name(BEFORE))
+            self._file = self.path.open("wb", buffering=0)
+
+    def write(self, line: str) -> str:
+        """Adds a line; why it could not be, "" where it was. The next one is tried again: disks are cleared."""
+        data = line.encode("utf-8", "replace") + b"\n"
+        try:
+            if self._file.closed or self._written + len(data) > self._most:
+                self._file.close()
+                self._begin()
+            self._written += self._file.write(data)
+        except OSError as broken:
+            return broken.strerror or str(broken)
+        except StateError as broken:
+            return broken.message
+        return ""
+
+    def close(self) -> None:
+        """Gives the file back."""
+        self._file.close()
