@@ -1,7 +1,7 @@
 """How much memory a server gets and why, before it ever ran and from what its runs have shown."""
 
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
@@ -41,10 +41,12 @@ class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
     """MiB. ``budget`` is what the parts add up to; ``lowest``, ``recommended`` and ``highest`` are heap: the least that
     makes sense, what to take, the most that still helps. ``measured`` and ``growth`` (MiB an hour, with its interval)
     are from past runs, ``enough`` says whether they count; ``process`` is what the system says of the process in them.
-    A server that is not ``bounded`` has no heap of its own: all three are then of the process."""
+    A server that is not ``bounded`` has no heap of its own: all three are then of the process. ``source`` is what an
+    instance was made from, ``limits_file`` where a reserve is kept."""
 
     name: str
     game: str
+    source: str
     players: int
     budget: MemoryBudget
     granted_mib: int | None
@@ -53,6 +55,7 @@ class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
     highest_mib: int
     total_mib: int
     reserve_mib: int
+    limits_file: str
     others_mib: int
     free_mib: int
     fit: Fit
@@ -80,81 +83,109 @@ def memory_advice(
     """For an instance, or for a list or pack that is solved for it. Raises :class:`StateError` (nothing was measured
     yet, no Matplotlib) and what solving raises."""
     home = InstanceFolder(path)
-    if home.is_ours:
-        state = needed_whole(home)
-        name, lock, settings = state.instance.name, state.lock, dict(state.instance.settings)
-        game = host.game_of(state.instance, state.lock)
-        granted: int | None = state.instance.heap_mib
-    else:
-        source = read_any(host, path, None, reporter)
-        game = host.games(source.beside).get(source.game)
-        shelf = catalogs_for(host, source, game, catalogs, reporter)
-        lock = solve_source(source, game, shelf, host, reporter).solution.lock
-        settings = checked_settings(with_content(game, lock), source.settings, source.label)
-        name, granted = source.name, None
+    one = _of_instance(host, home) if home.is_ours else _of_source(host, path, catalogs, reporter)
     if players is not None:
-        settings["max_players"] = players
-    made = budget(game, lock.releases, settings, lock.pack_memory)
-    lowest, recommended, highest = _by_model(game, lock, settings, made)
+        one.settings["max_players"] = players
+    game, lock = one.game, one.lock
+    made = budget(game, lock.releases, one.settings, lock.pack_memory)
     family, runtime = FAMILIES.get(game.runtime.family), lock.target.runtime_major
-    bounded = family is not None and bool(family.told(runtime, recommended))
-    seen = growth = process = drawn = None
-    enough = False
-    if measured:
-        seen = evidence(gc_runs(home.own)) if home.is_ours else None
-        process = process_evidence(process_runs(home.own)) if home.is_ours else None
-        if seen is None and (bounded or process is None):
-            raise StateError(
-                "nothing-measured",
-                f"no run of {name} was measured yet",
-                hint="Runs that rhizon run starts are measured; Java 9 or newer writes the log that is read.",
-            )
-        if seen is not None:
-            enough = seen.events >= ENOUGH_EVENTS and seen.seconds >= ENOUGH_SECONDS
-            if enough:  # what comes while the server settles is no leak
-                growth = trend(tuple(point for point in seen.live if point[0] >= seen.live[-1][0] / 4))
-                lowest, recommended, highest = advice(seen.live_mib, game.memory.least_mib)
-        elif process is not None:
-            enough = process.seconds >= ENOUGH_SECONDS
-            if enough:
-                growth = trend(process.points)
-                lowest, recommended, highest = process_advice(process.peak_mib, 0)
-        if plot is not None:
-            bounds = {"granted": granted or 0, "recommended": recommended, "guessed before it ran": made.heap_mib}
-            if seen is not None:
-                heap_plot(plot, name, gc_runs(home.own), bounds)
-            else:
-                process_plot(plot, name, process_runs(home.own), bounds)
-            drawn = str(plot)
+    bounded = family is not None and bool(family.told(runtime, made.heap_mib))
+    past = _past(home, one.name, game, bounded=bounded) if measured else _Past()
+    lowest, recommended, highest = past.bounds or _by_model(game, lock, one.settings, made)
+    if plot is not None:
+        bounds = {"granted": one.granted or 0, "recommended": recommended, "guessed before it ran": made.heap_mib}
+        if past.heap is not None:
+            heap_plot(plot, one.name, gc_runs(home.own), bounds)
+        else:
+            process_plot(plot, one.name, process_runs(home.own), bounds)
     with open_ledger(host) as ledger:
-        others = sum(one.memory_mib for one in ledger.entries() if one.folder != str(home.folder))
+        others = sum(entry.memory_mib for entry in ledger.entries() if entry.folder != str(home.folder))
     room = host.memory(others)
     reserve = reserve_mib if reserve_mib is not None else room.reserve_mib
     free = max(room.total_mib - reserve - others, 0)
     fit, instead = _fit(free, lowest, recommended, made.outside_heap_mib)
     return MemoryAdvice(
-        name=name,
+        name=one.name,
         game=game.title,
-        players=int(settings.get("max_players", _default(game, "max_players"))),
+        source=one.source,
+        players=int(one.settings.get("max_players", _default(game, "max_players"))),
         budget=made,
-        granted_mib=granted,
+        granted_mib=one.granted,
         lowest_mib=lowest,
         recommended_mib=recommended,
         highest_mib=highest,
         total_mib=room.total_mib,
         reserve_mib=reserve,
+        limits_file=str(host.places.limits),
         others_mib=others,
         free_mib=free,
         fit=fit,
         instead=instead,
         flags=family.told(runtime, recommended) if family is not None else (),
-        measured=seen,
-        enough=enough,
-        growth=growth,
-        process=process,
+        measured=past.heap,
+        enough=past.bounds is not None,
+        growth=past.growth,
+        process=past.process,
         bounded=bounded,
-        plot=drawn,
+        plot=str(plot) if plot is not None else None,
     )
+
+
+class _Subject(NamedTuple):
+    """What advice is asked for; ``granted`` is the heap of an instance, ``source`` what that was made from."""
+
+    name: str
+    game: GameDefinition
+    lock: Lock
+    settings: dict[str, str | int | bool]
+    granted: int | None = None
+    source: str = ""
+
+
+def _of_instance(host: Host, home: InstanceFolder) -> _Subject:
+    state = needed_whole(home)
+    instance = state.instance
+    game = host.game_of(instance, state.lock)
+    return _Subject(
+        instance.name, game, state.lock, dict(instance.settings), granted=instance.heap_mib, source=instance.source
+    )
+
+
+def _of_source(host: Host, path: Path, catalogs: tuple[str, ...], reporter: Reporter) -> _Subject:
+    source = read_any(host, path, None, reporter)
+    game = host.games(source.beside).get(source.game)
+    shelf = catalogs_for(host, source, game, catalogs, reporter)
+    lock = solve_source(source, game, shelf, host, reporter).solution.lock
+    return _Subject(source.name, game, lock, checked_settings(with_content(game, lock), source.settings, source.label))
+
+
+class _Past(NamedTuple):
+    """What past runs have shown; ``bounds`` are advice where that was enough to go by."""
+
+    heap: HeapEvidence | None = None
+    process: ProcessEvidence | None = None
+    growth: tuple[float, float, float] | None = None
+    bounds: tuple[int, int, int] | None = None
+
+
+def _past(home: InstanceFolder, name: str, game: GameDefinition, *, bounded: bool) -> _Past:
+    heap = evidence(gc_runs(home.own)) if home.is_ours else None
+    process = process_evidence(process_runs(home.own)) if home.is_ours else None
+    if heap is None and (bounded or process is None):
+        raise StateError(
+            "nothing-measured",
+            f"no run of {name} was measured yet",
+            hint="Runs that rhizon run starts are measured; Java 9 or newer writes the log that is read.",
+        )
+    if heap is not None:
+        if heap.events < ENOUGH_EVENTS or heap.seconds < ENOUGH_SECONDS:
+            return _Past(heap, process)
+        settled = tuple(point for point in heap.live if point[0] >= heap.live[-1][0] / 4)  # before that it is no leak
+        return _Past(heap, process, trend(settled), advice(heap.live_mib, game.memory.least_mib))
+    assert process is not None
+    if process.seconds < ENOUGH_SECONDS:
+        return _Past(heap, process)
+    return _Past(heap, process, trend(process.points), process_advice(process.peak_mib, 0))
 
 
 def _default(game: GameDefinition, name: str) -> str | int | bool:

@@ -59,11 +59,11 @@ def command(
         )
     finally:
         reporter.close()
-    out.result(found, lambda to: _render(to, found, path))
+    out.result(found, lambda to: _render(to, found, path, reserve))
     return 1 if found.fit == "does not fit" else 0
 
 
-def _render(to: "Console", found: "MemoryAdvice", path: Path) -> None:
+def _render(to: "Console", found: "MemoryAdvice", path: Path, reserve: int | None) -> None:
     good = found.fit != "does not fit"
     what = "of heap" if found.bounded else "for a server that nothing bounds"
     text = f"{mib_text(found.recommended_mib)} {what}, and it {_FIT[found.fit]}"
@@ -114,9 +114,11 @@ def _render(to: "Console", found: "MemoryAdvice", path: Path) -> None:
         show_table(to, ("flag", "why"), found.flags)
     if found.plot is not None:
         say(to, f"drawn into {found.plot}")
+    if reserve is not None:
+        say(to, f"To leave so much always: reserve_mib = {reserve} in {found.limits_file}")
     if found.granted_mib is None or found.granted_mib == found.recommended_mib:
         return
-    change = ("rhizon", "provision", "SOURCE", str(path), "--memory", str(found.recommended_mib))
+    change = ("rhizon", "provision", found.source, str(path), "--memory", str(found.recommended_mib))
     next_steps(to, [(change, "grant what is recommended")])
 
 
