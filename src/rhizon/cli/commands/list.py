@@ -33,6 +33,7 @@ def _render(to: "Console", found: "list[Listed]") -> None:
     up = sum(one.state == "running" for one in found)
     servers = f"{len(found)} server{'s' if len(found) != 1 else ''}"
     verdict(to, f"{servers}, {up} running, {mib_text(sum(one.memory_mib for one in found))} granted")
+    noted = any(one.note for one in found)
     rows = [
         (
             one.name,
@@ -40,12 +41,13 @@ def _render(to: "Console", found: "list[Listed]") -> None:
             one.state,
             mib_text(one.memory_mib),
             ", ".join(_numbers(one.ports)),
-            one.note,
+            *((one.note,) if noted else ()),
             one.folder,
         )
         for one in found
     ]
-    show_table(to, ("name", "game", "state", "memory", "ports", "note", "folder"), rows, right=("memory",))
+    columns = ("name", "game", "state", "memory", "ports", *(("note",) if noted else ()), "folder")
+    show_table(to, columns, rows, right=("memory",))
 
 
 def _numbers(ports: dict[str, int]) -> list[str]:
