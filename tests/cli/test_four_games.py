@@ -1,11 +1,17 @@
 """The other games of the club through the built program: native, .NET, worlds from elsewhere, names, ports."""
 
+import json
+import os
 import shutil
+import signal
 import socket
+import subprocess
+import time
 import unittest
+from pathlib import Path
 from typing import Any
 
-from tests.support import CATALOG, Case, java17
+from tests.support import CATALOG, PROGRAM, Case, java17
 
 WORLD = CATALOG.parent
 
@@ -79,6 +85,29 @@ class FourGames(Case):
         later = self.rhizon("update", "line", "--json")
         self.assertEqual((later.code, later.json["error"]["code"]), (1, "world-is-newer"))
 
+    def test_a_first_start_that_is_cut_short(self) -> None:
+        """The command is killed while the bare server makes the world; the server itself goes on for a while."""
+        words = ("provision", WORLD / "emberline.list.toml", "line", "--catalog", CATALOG, "--set", "world_size=12")
+        begun = subprocess.Popen(
+            [*PROGRAM, *map(str, words)], cwd=self.folder, env=self.environment(), stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        world = self.folder / "line/countries/lighthouse-line"
+        until = time.monotonic() + 30
+        while not (world / "sheet-1.map").exists() and time.monotonic() < until:
+            time.sleep(0.02)
+        server = json.loads((self.folder / "line/.rhizon/running.json").read_bytes())["pid"]
+        os.kill(server, signal.SIGSTOP)  # one that does not even hear that nobody listens any more
+        begun.kill()
+        begun.wait()
+        again = self.rhizon(*words, "--json")
+        self.assertEqual(again.code, 0, again.out + again.err)
+        self.assertIn("cut short", again.err)
+        self.assertFalse(Path(f"/proc/{server}/cwd").exists())
+        self.assertTrue((world / "survey.txt").exists())
+        self.assertTrue(world.with_name("lighthouse-line-aside-1").is_dir())
+        self.assertEqual(self.rhizon("run", "--trial", "line").code, 0)
+
     def test_worlds_from_elsewhere_and_arguments(self) -> None:
         made = self.provision("drovemoor", "moor")
         self.assertIn("copied from template thornacre 1.2", made["world"])
@@ -132,7 +161,7 @@ class FourGames(Case):
         linked = self.write("linked/deed.txt", "moor 1.3\n").parent
         (linked / "x").symlink_to("/etc/hostname")
         rows = (
-            (("moor", "--world", mine), 1, "world-exists"),
+            (("moor", "--world", self.write("other/deed.txt", deed.format("1.4")).parent), 1, "world-exists"),
             (("new", "--world", self.folder / "nowhere"), 2, "no-such-world"),
             (("new", "--world", self.folder / "empty"), 2, "no-such-world"),
             (("new", "--world", linked), 2, "not-ordinary"),
@@ -142,8 +171,9 @@ class FourGames(Case):
             with self.subTest(word, folder=folder):
                 self.assertEqual(self.provision("drovemoor", folder, *more, code=code)["code"], word)
                 self.assertFalse((self.folder / "new").exists())
-        again = self.provision("drovemoor", "moor")
-        self.assertEqual((again["world"], again["ports"]), ("moors/hill was there and is as it was", made["ports"]))
+        for more in ((), ("--world", mine)):  # the same once more: it is here already
+            again = self.provision("drovemoor", "moor", *more)
+            self.assertEqual((again["world"], again["ports"]), ("moors/hill was there and is as it was", made["ports"]))
 
     def test_secrets_that_cannot_be(self) -> None:
         rows = (

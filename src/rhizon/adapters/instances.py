@@ -15,11 +15,12 @@ from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.write import instance_toml
 
-__all__ = ["CONTENT_LIST", "INVENTORY", "LOCK", "InstanceFolder", "RunMark"]
+__all__ = ["CONTENT_LIST", "FIRST_START", "INVENTORY", "LOCK", "InstanceFolder", "RunMark"]
 
 INSTANCE = "instance.toml"
 LOCK = "lock.json"
 INVENTORY = "inventory.json"
+FIRST_START = "first-start"  # there from the first try at it to its end, where no world was there before
 CONTENT_LIST = "content.list.toml"  # of an instance that was made from a folder of archives
 
 

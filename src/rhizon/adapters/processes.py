@@ -14,7 +14,7 @@ import psutil
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import StopSignal
 
-__all__ = ["SIGNALS", "ServerProcess", "alive", "at_work_in", "holder_of", "signalled"]
+__all__ = ["SIGNALS", "ServerProcess", "alive", "at_work_in", "ended", "holder_of", "signalled"]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0
@@ -120,6 +120,23 @@ class ServerProcess:
             if stream is not None:
                 with contextlib.suppress(OSError):
                     stream.close()
+
+
+def ended(pid: int, since: float) -> None:
+    """Ends that very process and its children, asking first; one that is gone needs nothing."""
+    if not alive(pid, since):
+        return
+    family: list[psutil.Process] = []
+    with contextlib.suppress(psutil.Error):
+        family = [psutil.Process(pid), *psutil.Process(pid).children(recursive=True)]
+    for one in family:
+        with contextlib.suppress(psutil.Error):
+            one.terminate()
+    _, left = psutil.wait_procs(family, timeout=KILL_SECONDS)
+    for one in left:
+        with contextlib.suppress(psutil.Error):
+            one.kill()
+    psutil.wait_procs(left, timeout=KILL_SECONDS)
 
 
 def signalled(pid: int, since: float, name: StopSignal) -> None:

@@ -46,6 +46,14 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
                 hint="Stop it the way it was started.",
             )
         return
+    if mark.port == 0:  # the bare one of a first start, whose command is gone: else that would keep us out
+        from rhizon.adapters.processes import ended
+
+        reporter.step("ending what is left of a first start that was cut short")
+        ended(mark.pid, mark.since)
+        home.mark_running(None)
+        reporter.done("the bare server of a first start that was cut short still ran; it was ended")
+        return
     if not stop_first:
         raise StateError(
             "server-running",

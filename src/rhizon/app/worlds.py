@@ -22,6 +22,7 @@ __all__ = [
     "check_world",
     "find_origin",
     "lay_world",
+    "put_aside",
     "things_in_world",
     "world_folder",
     "world_version",
@@ -74,7 +75,7 @@ def find_origin(
     """Where a new world comes from: the folder that a person named, or a template of the content; None where the game
     makes it. Raises InputError for a template that is not there."""
     if named is not None:
-        return WorldOrigin(named, str(named.absolute()))
+        return WorldOrigin(named, _named(named))
     rule = game.world.template_setting
     wanted = instance.settings.get(rule, game.settings[rule].default if rule in game.settings else "")
     if not wanted:
@@ -110,6 +111,8 @@ def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance
     if named.is_symlink() or not named.is_dir():
         raise InputError("no-such-world", f"there is no world at {named}", hint="Name the folder of a world.")
     if world.exists() and instance.first_start_done:
+        if instance.world_from.startswith(f"{_named(named)} ("):
+            return  # the same command once more: it is here already
         raise StateError(
             "world-exists",
             f"the server has a world named {world.name} already, which stays",
@@ -138,6 +141,18 @@ def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> Non
             details=["a game that opens the world of a newer one loses what it does not know, or all of it"],
             hint=hint,
         )
+
+
+def _named(folder: Path) -> str:
+    return str(folder.absolute())
+
+
+def put_aside(world: Path) -> str:
+    """Makes way where a world stands; nothing is lost. The name that it has now."""
+    aside = next(one for n in itertools.count(1) if not (one := Path(f"{world}-aside-{n}")).exists())
+    with translated("put the world aside", world):
+        world.rename(aside)
+    return aside.name
 
 
 def lay_world(
@@ -172,9 +187,7 @@ def lay_world(
             if bare == "made it":
                 remove_tree(world)
             else:  # an earlier try made it, or somebody played there meanwhile
-                aside = next(one for n in itertools.count(1) if not (one := Path(f"{world}-aside-{n}")).exists())
-                world.rename(aside)
-                reporter.done(f"the world that was there lies in {aside.name} now")
+                reporter.done(f"the world that was there lies in {put_aside(world)} now")
     copy_folder(origin.folder, world, home.own / COMING, lambda part: reporter.progress("copying", part))
     words = f"{origin.words} ({counted(files, 'file')}, {size_text(size)})"
     reporter.done(f"the world {world.name} was copied from {words}")
