@@ -108,6 +108,28 @@ class FourGames(Case):
         self.assertTrue(world.with_name("lighthouse-line-aside-1").is_dir())
         self.assertEqual(self.rhizon("run", "--trial", "line").code, 0)
 
+    def test_stopping_from_elsewhere_and_a_command_that_was_killed(self) -> None:
+        self.provision("drovemoor", "moor")
+        for killed in (False, True):
+            with self.subTest(killed=killed):
+                run = subprocess.Popen(
+                    [*PROGRAM, "run", "moor"], cwd=self.folder, env=self.environment(), stdin=subprocess.PIPE,
+                    stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True,
+                )  # fmt: skip
+                assert run.stdout is not None
+                self.assertTrue(any("the gate stands open" in line for line in run.stdout))
+                again = self.rhizon("run", "moor", "--json").json["error"]
+                self.assertEqual(again["hint"], f"Stop it first: rhizon stop {self.folder / 'moor'}")
+                if killed:
+                    run.kill()
+                    self.assertEqual(self.rhizon("backup", "moor", "--json").json["result"]["calm"], "unsure")
+                done = self.rhizon("stop", "moor", "--json")
+                self.assertEqual((done.code, done.json["result"]["was_running"]), (0, True), done.out)
+                self.assertEqual("by a signal" in done.err, killed)
+                self.assertEqual(run.wait(20), -signal.SIGKILL if killed else 0)
+                run.communicate()
+        self.assertIn("no server runs there", self.rhizon("stop", "moor").out)
+
     def test_worlds_from_elsewhere_and_arguments(self) -> None:
         made = self.provision("drovemoor", "moor")
         self.assertIn("copied from template thornacre 1.2", made["world"])

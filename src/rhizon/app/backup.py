@@ -268,7 +268,12 @@ def _calm(home: InstanceFolder, game: GameDefinition) -> Iterator[Calm]:
     if hold is None:
         yield "unsure"
         return
-    with ConsoleClient(mark.port, mark.token) as client:
+    try:
+        client = ConsoleClient(mark.port, mark.token)
+    except StateError:  # the rhizon run that held it was killed
+        yield "unsure"
+        return
+    with client:
         client.hold(hold.seconds)
         yield "held" if hold.release else "saved"
 

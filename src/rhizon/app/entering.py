@@ -6,11 +6,12 @@ from contextlib import contextmanager
 
 from rhizon.adapters.console import ConsoleClient
 from rhizon.adapters.host import socket_in_use
-from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.app.whereabouts import put_right
 from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.model.game import ConsoleRule
 
 __all__ = ["entered", "started_elsewhere", "stopped"]
 
@@ -25,8 +26,9 @@ def entered(home: InstanceFolder, reporter: Reporter) -> Iterator[None]:
         yield
 
 
-def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first: bool) -> None:
-    """No server runs in the folder when this returns: one that does is asked to stop where ``stop_first`` allows it.
+def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first: bool | None) -> None:
+    """No server runs in the folder when this returns: one that does is asked to stop where ``stop_first`` allows it
+    (None: the command has no such option).
 
     Raises :class:`StateError` when one runs and may not or does not stop.
     """
@@ -58,27 +60,38 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
         raise StateError(
             "server-running",
             f"the server in {home.folder} is running (process {mark.pid})",
-            hint="Stop it first: type stop into its console, press Ctrl-C where rhizon run runs, or add --stop-first.",
+            hint=f"Stop it first: rhizon stop {home.folder}{'' if stop_first is None else ', or add --stop-first'}",
         )
-    from rhizon.adapters.processes import signalled  # psutil is slow to import, and a server seldom runs
-
     console = host.game_of(home.instance()).console
     reporter.step("stopping the server")
-    with ConsoleClient(mark.port, mark.token) as client:
-        if console.stop_signal is not None:
-            signalled(mark.pid, mark.since, console.stop_signal)
-        else:
+    how = _asked_to_stop(mark, console)
+    limit = time.monotonic() + console.stop_seconds
+    while home.running() is not None:
+        if time.monotonic() > limit:
+            raise StateError(
+                "server-not-stopped",
+                f"the server was asked to stop and still runs after {console.stop_seconds} s (process {mark.pid})",
+                hint="See what it says where rhizon run runs; nothing was changed.",
+            )
+        time.sleep(0.05)
+    home.mark_running(None)
+    reporter.done(f"the server is stopped{how}")
+
+
+def _asked_to_stop(mark: RunMark, console: ConsoleRule) -> str:
+    """Asks a server of ours to stop, over its console or by the signal that it knows; what there is to say of how."""
+    from rhizon.adapters.processes import signalled  # psutil is slow to import, and a server seldom runs
+
+    if console.stop_signal is not None:
+        signalled(mark.pid, mark.since, console.stop_signal)
+        return ""
+    try:
+        with ConsoleClient(mark.port, mark.token) as client:
             client.send(console.stop)
-        limit = time.monotonic() + console.stop_seconds
-        while home.running() is not None:
-            if time.monotonic() > limit:
-                raise StateError(
-                    "server-not-stopped",
-                    f"the server was asked to stop and still runs after {console.stop_seconds} s (process {mark.pid})",
-                    hint="See what it says where rhizon run runs; nothing was changed.",
-                )
-            time.sleep(0.05)
-    reporter.done("the server is stopped")
+        return ""
+    except StateError:  # whoever held its console was killed: nobody can type into it any more
+        signalled(mark.pid, mark.since, "terminate")
+        return "; it was asked by a signal, since the rhizon run that held its console is gone"
 
 
 def started_elsewhere(home: InstanceFolder) -> int | None:

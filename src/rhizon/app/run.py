@@ -64,7 +64,7 @@ def run(
     """
     home = InstanceFolder(folder).required()
     with entered(home, reporter):
-        stopped(host, home, reporter, stop_first=False)
+        stopped(host, home, reporter, stop_first=None)
         instance = home.instance()
         lock = home.lock()
         game = host.game_of(instance, lock)

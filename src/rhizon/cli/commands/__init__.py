@@ -24,6 +24,7 @@ COMMANDS: dict[str, Command] = {
     "runtimes": Command("runtimes", "The language runtimes on this machine, and who uses them.", "Choose"),
     "provision": Command("provision", "A server in a folder, from a list, a pack, a lock or archives.", "Provision"),
     "run": Command("run", "Start the server here, with its console; Ctrl-C stops it cleanly.", "Run"),
+    "stop": Command("stop", "Stop a server that runs, from another terminal.", "Run"),
     "settings": Command(
         "settings", "Every setting of a server: value, meaning, where, who set it.", "Settings, memory, ports"
     ),
