@@ -1,6 +1,7 @@
 """Check an instance: what is wrong, what is odd, what would keep it from starting. Nothing is changed."""
 
 import os
+import shlex
 from pathlib import Path, PurePosixPath
 
 import msgspec
@@ -12,18 +13,22 @@ from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import JOURNAL, RHIZON
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.moving import taken_ports
+from rhizon.app.ports import port_places
 from rhizon.app.settling import Side, native_edits
 from rhizon.app.whereabouts import Whereabouts, put_right
 from rhizon.core.finding import Finding, Severity, worst_first
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
+from rhizon.core.model.setting import Stored
 from rhizon.core.plan import BESIDE
 from rhizon.core.runtimes import FAMILIES
-from rhizon.core.settings.apply import holds
+from rhizon.core.settings.apply import for_name, holds, spelt
 from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["Checked", "check"]
+
+_THERE = "\0"  # in a remedy, what stands in the file now
 
 
 class Checked(msgspec.Struct, frozen=True, kw_only=True):
@@ -157,6 +162,7 @@ def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory
 
 def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
     findings = []
+    again = _said_again(home.folder, game, instance, lock)
     for name, (dialect, values) in native_edits(game, Side(instance=instance, lock=lock)).items():
         path = home.folder / name
         if not path.is_file():
@@ -174,9 +180,39 @@ def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lo
             if not holds(dialect, DIALECTS[dialect], native, key, wanted):
                 value = DIALECTS[dialect].spell(wanted)
                 what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"
-                remedy = "Fine if you changed it by hand: it stays. Else: rhizon provision ... --set NAME=VALUE"
+                remedy = again.get((name, key), "Fine if you changed it by hand: it stays.")
+                remedy = remedy.replace(_THERE, native.get(key, "NUMBER"))
                 findings.append(_finding("setting-differs", "warning", name, what, remedy))
     return findings
+
+
+def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lock) -> dict[tuple[str, str], str]:
+    """By file and key how a recorded value is written there once more."""
+    said: dict[tuple[str, str], str] = {}
+
+    def command(*words: str) -> str:
+        return shlex.join(("rhizon", words[0], str(folder), *words[1:]))
+
+    def put(place: Stored, change: str) -> None:
+        said[place.file, place.key] = f"Fine if you changed it by hand: it stays. Else: {command('set', change)}"
+
+    for name, value in instance.settings.items():
+        one = game.settings.get(name)
+        if one is None or one.store is None:
+            continue
+        if one.type != "names":
+            put(one.store, f"{name}={spelt(value)}")
+            continue
+        for person in one.names(value):
+            put(for_name(one.store, person), f"{name}+={person}")
+    for role, port in port_places(game, lock).items():
+        for place in port.store:
+            keep, back = f"{role}={_THERE}", f"{role}={instance.ports.get(role, 0)}"
+            said[place.file, place.key] = (
+                f"Others may be given that number. To keep it: {command('ports', '--move', '--port')} {keep}; "
+                f"else the same with {back}"
+            )
+    return said
 
 
 def _ports(folder: Path, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:

@@ -301,9 +301,10 @@ def _claim(host: Host, home: InstanceFolder, game: GameDefinition, after: Whole)
         for one in ledger.entries():
             taken = sorted(wanted & set(one.ports.values()))
             if one.folder != str(home.folder) and taken:
+                role = next(role for role, number in one.ports.items() if number == taken[0]).partition("+")[0]
                 raise StateError(
                     "port-taken",
                     f"the server had port {taken[0]} then, and {one.name} ({one.folder}) has it now",
-                    hint="Move the other server first: rhizon provision ... --port ROLE=N",
+                    hint=f"Move the other server first: rhizon ports {one.folder} --move --port {role}=N",
                 )
         record(ledger, game, after.lock, home, after.instance)

@@ -78,7 +78,9 @@ def _render_moved(to: "Console", done: "PortsMoved", folder: Path) -> None:
     from rhizon.cli.changes import show_diffs, value_text
 
     if not done.ports:
-        verdict(to, f"{done.name}: every port is free, and stays")
+        written = "; written again where it belongs" if done.diffs else ""
+        verdict(to, f"{done.name}: every port is free, and stays{written}")
+        show_diffs(to, done.diffs)
         return
     verdict(to, f"{done.name}: {'these would move' if done.planned else 'moved'}")
     for one in done.ports:

@@ -15,6 +15,7 @@ __all__ = [
     "check_secrets",
     "checked_settings",
     "edits_for",
+    "for_name",
     "holds",
     "in_file",
     "more_or_fewer",
@@ -94,7 +95,7 @@ def edits_for(
             continue
         edits.setdefault(place.file, (place.dialect, {}))
         for one in definition.names(settings[name]):
-            put(_for_name(place, one), definition.native(True))
+            put(for_name(place, one), definition.native(True))
     places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
     places.update(extra_ports)
     for role, number in ports.items():
@@ -103,7 +104,8 @@ def edits_for(
     return edits
 
 
-def _for_name(place: Stored, name: str) -> Stored:
+def for_name(place: Stored, name: str) -> Stored:
+    """Where one of the names of a setting stands."""
     return Stored(file=place.file, dialect=place.dialect, key=place.key.replace(NAME_WORD, name))
 
 
