@@ -6,6 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.settings.dialects import DIALECTS
+from rhizon.core.settings.dialects.spans import NotWritableError
 from rhizon.core.settings.merge import merge_keys, merge_lines
 
 PROPERTIES = DIALECTS["properties"]
@@ -37,6 +38,15 @@ class BySetting(unittest.TestCase):
                 self.assertEqual(PROPERTIES.read(merged.data).get("k"), then)
                 self.assertTrue(merged.data.startswith(b"# mine\nother = 1\n"))
                 self.assertEqual([one.shipped_before for one in merged.clashes], [] if clash is None else [clash])
+
+    def test_what_a_file_cannot_take_does_not_hold_up_the_rest(self) -> None:
+        mine = b"a: |\n  two\n  lines\nb: 1\nc: &k 1\n"
+        merged = merge_keys(DIALECTS["yaml"], mine, {"b": 1, "c": "1"}, {"a": "x", "b": 2, "c": "2", "d": 3})
+        self.assertEqual(merged.data, b"a: |\n  two\n  lines\nb: 2\nc: &k 1\nd: 3\n")
+        self.assertEqual([(one.key, one.shipped) for one in merged.clashes], [("a", "x"), ("c", "2")])
+        self.assertEqual(merged.taken, ("b", "d"))
+        with self.assertRaises(NotWritableError):
+            merge_keys(DIALECTS["yaml"], mine, {}, {"b": 2}, {"c": "2"})
 
     TABLES = st.dictionaries(st.sampled_from("abcd"), st.sampled_from("123"), max_size=4)
 

@@ -5,12 +5,13 @@ person's stays; what would have been put there is told, and the caller lays it b
 """
 
 import difflib
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from typing import Literal, NamedTuple
 
 import msgspec
 
 from rhizon.core.settings.dialects import Dialect, Scalar
+from rhizon.core.settings.dialects.spans import NotWritableError
 
 __all__ = ["Clash", "Merged", "merge_keys", "merge_lines"]
 
@@ -51,7 +52,8 @@ def merge_keys(
 
     A key that the person did not touch gets the shipped value, or goes where it is shipped no longer; one that the
     person changed stays. ``insisted`` is written whatever stands there. Values that differ in outer blanks only are
-    the same. Raises ValueError where ``mine`` cannot be read.
+    the same. What the file cannot take as it is laid out stays as it is, and is told like a clash. Raises ValueError
+    where ``mine`` cannot be read, or cannot take what is insisted on.
     """
     there = dialect.read(mine)
     insisted = insisted or {}
@@ -75,7 +77,31 @@ def merge_keys(
         if key not in shipped and key not in insisted and key in there and _same(there[key], was):
             changes[key] = None
     changes |= {key: value for key, value in insisted.items() if not _same(there.get(key), dialect.spell(value))}
-    return Merged(data=dialect.edit(mine, changes), taken=tuple(sorted(changes)), clashes=tuple(clashes))
+    data, refused = _edited(dialect, mine, changes, insisted)
+    clashes += [
+        Clash(key=key, mine=there.get(key, "nothing"), shipped=dialect.spell(shipped[key]))
+        for key in refused
+        if key in shipped
+    ]
+    return Merged(data=data, taken=tuple(sorted(changes.keys() - set(refused))), clashes=tuple(clashes))
+
+
+def _edited(
+    dialect: Dialect, mine: bytes, changes: Mapping[str, Scalar | None], insisted: Collection[str]
+) -> tuple[bytes, list[str]]:
+    """The file with as many of the changes as it can take, and the keys of the others."""
+    try:
+        return dialect.edit(mine, changes), []
+    except NotWritableError:
+        refused = []
+        for key, value in changes.items():
+            try:
+                mine = dialect.edit(mine, {key: value})
+            except NotWritableError:
+                if key in insisted:
+                    raise
+                refused.append(key)
+        return mine, refused
 
 
 def _same(one: str | None, other: str) -> bool:
