@@ -128,7 +128,7 @@ def _files(home: InstanceFolder, game: GameDefinition, inventory: Inventory) -> 
             continue  # there to be looked at and deleted; told as a settings file
         if not file.is_file():
             severity: Severity = "info" if owned.edited else "error"
-            remedy = "Fine if you deleted it; rhizon update DIR puts it back." if owned.edited else again
+            remedy = f"Fine if you deleted it; rhizon update {home.folder} puts it back." if owned.edited else again
             findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", remedy))
         elif owned.executable and not file.stat().st_mode & 0o100:
             findings.append(_finding("file-changed", "error", path, "it is not marked as a program any more", again))
