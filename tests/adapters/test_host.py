@@ -8,6 +8,8 @@ import sys
 import unittest
 from pathlib import Path
 
+import psutil
+
 from rhizon.adapters.control_groups import memory_limit, processor_limit
 from rhizon.adapters.files import hash_present, read_bytes, remove_tree, translated, write_atomic
 from rhizon.adapters.host import memory_mib, socket_in_use
@@ -271,5 +273,11 @@ class Processes(Case):
         home.own.mkdir(parents=True)
         home.mark_running(RunMark(os.getpid(), 1.0))
         self.assertIsNone(home.running())
+        later = RunMark(os.getpid(), psutil.Process().create_time(), 1, "t")
+        home.mark_running(later)
+        home.mark_ended(RunMark(os.getpid(), 1.0))  # a run that ends late
+        self.assertEqual(home.running(), later)
+        home.mark_ended(later)
+        self.assertFalse((home.own / "running.json").exists())
         self.write("i/.rhizon/running.json", "{")
         self.assertIsNone(home.running())

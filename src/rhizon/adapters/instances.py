@@ -20,6 +20,7 @@ __all__ = ["CONTENT_LIST", "FIRST_START", "INVENTORY", "LOCK", "InstanceFolder",
 INSTANCE = "instance.toml"
 LOCK = "lock.json"
 INVENTORY = "inventory.json"
+RUNNING = "running.json"
 FIRST_START = "first-start"  # there from the first try at it to its end, where no world was there before
 CONTENT_LIST = "content.list.toml"  # of an instance that was made from a folder of archives
 
@@ -128,20 +129,27 @@ class InstanceFolder:
 
     def running(self) -> RunMark | None:
         """The server that runs here, if one does."""
-        with contextlib.suppress(OSError, msgspec.MsgspecError):
-            mark = msgspec.json.decode((self.own / "running.json").read_bytes(), type=RunMark)
+        mark = self._mark()
+        if mark is not None:
             from rhizon.adapters.processes import alive  # a mark is rare, and psutil is slow to import
 
             if alive(mark.pid, mark.since):
                 return mark
         return None
 
-    def mark_running(self, mark: RunMark | None) -> None:
-        """Writes or takes away the mark."""
-        path = self.own / "running.json"
+    def _mark(self) -> RunMark | None:
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            return msgspec.json.decode((self.own / RUNNING).read_bytes(), type=RunMark)
+        return None
+
+    def mark_running(self, mark: RunMark) -> None:
+        """Writes the mark; who reads it can type into the console."""
+        path = self.own / RUNNING
         with translated("mark the server as running", path):
-            if mark is None:
-                path.unlink(missing_ok=True)
-            else:
-                # who reads it can type into the console
-                write_alone(self.folder, path, msgspec.json.encode(mark), 0o600)
+            write_alone(self.folder, path, msgspec.json.encode(mark), 0o600)
+
+    def mark_ended(self, mark: RunMark) -> None:
+        """Takes the mark away, if it is still that of this run: the next one may have begun."""
+        if self._mark() == mark:
+            with translated("take the mark of the server away", self.own):
+                (self.own / RUNNING).unlink(missing_ok=True)

@@ -53,7 +53,7 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
 
         reporter.step("ending what is left of a first start that was cut short")
         ended(mark.pid, mark.since)
-        home.mark_running(None)
+        home.mark_ended(mark)
         reporter.done("the bare server of a first start that was cut short still ran; it was ended")
         return
     if not stop_first:
@@ -74,7 +74,7 @@ def stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first:
                 hint="See what it says where rhizon run runs; nothing was changed.",
             )
         time.sleep(0.05)
-    home.mark_running(None)
+    home.mark_ended(mark)
     reporter.done(f"the server is stopped{how}")
 
 

@@ -44,14 +44,15 @@ def first_start(
     )
     environment = start_environment(game, instance.runtime, instance.heap_mib)
     with RunningServer(command, environment, home.folder, game, reporter) as server:
-        home.mark_running(RunMark(server.process.pid, server.process.since))
+        mark = RunMark(server.process.pid, server.process.since)
+        home.mark_running(mark)
         try:
             seconds = server.until_ready()
             code = server.stop()
         finally:
             server.process.close()
             if not alive(server.process.pid, server.process.since):
-                home.mark_running(None)
+                home.mark_ended(mark)
     if code != 0:
         raise NotReadyError(
             "first-stop-failed",

@@ -90,7 +90,8 @@ def run(
         try:
             way_in = ConsolePort(server.process.send, game.console.hold)
             server.listeners.append(way_in.heard)
-            home.mark_running(RunMark(server.process.pid, server.process.since, way_in.port, way_in.token))
+            mark = RunMark(server.process.pid, server.process.since, way_in.port, way_in.token)
+            home.mark_running(mark)
         except BaseException:
             server.close()  # a server that nobody could find again is not left running
             if way_in is not None:
@@ -113,7 +114,7 @@ def run(
                 code = _ended(server)
     finally:
         way_in.close()
-        home.mark_running(None)
+        home.mark_ended(mark)
     return Ran(
         folder=str(home.folder),
         name=instance.name,
