@@ -226,6 +226,7 @@ class Contract(unittest.TestCase):
             ("toml", b"a = [1]\n", {"a/[x]": True}, "no array"),
             ("yaml", b"a: 1\n", {"a/b/[x]": True}, "no mapping"),
             ("toml", b"a = 1\n", {"a/[x]": True}, "no array"),
+            ("toml", b"a = ['y']\n", {"a/b/c/[x]": True}, "no table"),
             ("xml", b"<s><a><b/></a></s>", {"a": "x"}, "elements inside"),
             ("yaml", b"a: &k 1\nb: *k\n", {"a": 2}, "anchor"),
             ("lines", b"", {"two\nlines": True}, "line"),
@@ -300,6 +301,7 @@ class Contract(unittest.TestCase):
             ("arguments", "--a=1\n-b 2\n--c\n", {"--a=": 3, "-b": "x y", "--c": False}, "--a=3\n-b x y\n"),
             ("arguments", "--c\nd", {"--c": "7", "--e": True}, "--c 7\nd\n--e\n"),
             ("arguments", "--a x\n--b\n", {"--a": ""}, "--b\n"),
+            ("arguments", "--a==\n--b=\n--c   =\n", {"--a=": "", "--b=": "=", "--c": "2"}, "--a=\n--b==\n--c   2\n"),
             # what stands there twice is not to come to light again
             ("lines", "Marit\nTove\nMarit\n", {"Marit": None}, "Tove\n"),
             ("ini", "[S]\na = 1\na = 2\nb = 3\n", {"S/a": None}, "[S]\nb = 3\n"),

@@ -40,22 +40,22 @@ class Arguments(SpanDialect):
             if match is None:
                 continue  # an argument without a name: it stays where it is
             at = text.index(line, begin)
-            value = match["value"]
-            start, stop = match.span("value") if value is not None else (len(line), len(line))
-            if value == "":  # with its sign, to tell it from an argument that only is there
-                start -= 1
-            found.setdefault(
-                match["key"], Found(self.spell(True) if value is None else value, at + start, at + stop, (begin, end))
-            )
+            value = self.spell(True) if match["value"] is None else match["value"]
+            found.setdefault(match["key"], Found(value, at, at + len(line), (begin, end)))
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:
         text = self.spell(value)
         if len(text.splitlines()) > 1:
             raise NotWritableError("an argument is one line")
-        if old == "":
-            return f" {text}"
-        return f"={text}" if old == "=" else text
+        if old is None:
+            return text
+        match = _JOINED.fullmatch(old)
+        if match is not None:
+            return match["key"] + text
+        match = _APART.fullmatch(old)
+        assert match is not None
+        return (old[: match.start("value")] if match["value"] else f"{match['key']} ") + text
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         if key.endswith("="):

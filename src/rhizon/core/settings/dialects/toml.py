@@ -152,6 +152,8 @@ class Toml:
         import tomlkit
 
         for part in way[:-1]:
+            if not isinstance(table, dict):
+                raise NotWritableError(f"{'/'.join(way)}: what stands on the way is no table")
             table = table.setdefault(part, tomlkit.table())
         array = table.setdefault(way[-1], tomlkit.array()) if isinstance(table, dict) else None
         if not isinstance(array, list) or any(not isinstance(one, str) for one in array):
