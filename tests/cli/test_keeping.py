@@ -67,6 +67,20 @@ class Keeping(Case):
     def actions(self, result: Any) -> dict[str, str]:
         return {one["path"]: one["action"] for one in result["steps"] if one["action"] != "keep"}
 
+    def test_a_file_that_is_marked_read_only_stays(self) -> None:
+        marsh = self.home / "marsh.properties"
+        text = marsh.read_bytes()
+        marsh.chmod(0o444)
+        for words in (("set", "d", "pvp=yes"), ("ports", "d", "--move", "--port", "game=22222")):
+            self.assertEqual(self.done(*words, code=1)["code"], "file-read-only")
+        self.done("set", "d", "pvp=no")  # is so already
+        made = self.done("update", "d", "--to", NEWER)
+        self.assertNotIn("marsh.properties", self.actions(made))
+        found = [one for one in made["findings"] if one["code"] == "settings-read-only"]
+        self.assertEqual([one["subject"] for one in found], ["marsh.properties"])
+        self.assertIn("harbour.berths", found[0]["what"])
+        self.assertEqual((marsh.read_bytes(), marsh.stat().st_mode & 0o777), (text, 0o444))
+
     def test_an_update_and_back_to_the_byte(self) -> None:
         (self.home / "config/heronwatch.properties").write_text("# mine\nwatch.minutes = 6\n")
         (self.home / "crew/greeting.txt").write_text("Ahoy!\n" + (self.home / "crew/greeting.txt").read_text())

@@ -4,6 +4,7 @@ Each is merged three ways: what was shipped last time, what stands there, what i
 """
 
 import difflib
+import shlex
 from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 
@@ -196,6 +197,8 @@ class _File:
         self._path = path
         self._secrets = secrets
         present = real.stat().st_mode & 0o777 if mine is not None else 0o644
+        self._read_only = not present & 0o200
+        self._real = real
         self._mode = 0o600 if secrets else present
         self._mine = mine
         self._was = was
@@ -217,12 +220,21 @@ class _File:
             if self._mine is None:
                 whole = dialect.edit(self._now or b"", dict(new))
                 return Settled(there=False, after=Written(whole, self._mode), reason="settings")
+            self._may_change(self._mine, dialect.edit(self._mine, dict(typed)))
             if self._now is not None and self._was is not None and self._mine == dialect.edit(self._was, dict(old)):
                 fresh = dialect.edit(self._now, {**new, **typed})  # with its comments and its order
                 return self._settled(Merged(data=fresh, taken=(UNTOUCHED,)), None)
             merged = merge_keys(dialect, self._mine, was | dict(old), shipped, typed)
             beside = self._beside(dialect, merged, shipped)
         return self._settled(merged, beside)
+
+    def _may_change(self, mine: bytes, made: bytes) -> None:
+        if self._read_only and made != mine:
+            raise StateError(
+                "file-read-only",
+                f"{self._real} is marked read-only, and what was asked for would change it",
+                hint=f"If it may change: chmod u+w {shlex.quote(str(self._real))}, then the same command again.",
+            )
 
     def _beside(self, dialect: Dialect, merged: Merged, shipped: Mapping[str, Scalar]) -> bytes | None:
         clashing = {one.key: shipped[one.key] for one in merged.real_clashes}
@@ -248,8 +260,23 @@ class _File:
             return Settled(there=True, after=None, reason="is so already", beside=beside, findings=findings)
         count = len(merged.taken)
         reason = f"{', '.join(merged.taken[:4])}{f' and {count - 4} more' if count > 4 else ''}"
+        if self._read_only:  # whoever marked it so wants it to stay
+            return Settled(
+                there=True, after=None, reason="marked read-only", beside=beside,
+                findings=(*findings, _left(self._path, reason)),
+            )  # fmt: skip
         written = Written(merged.data, self._mode)
         return Settled(there=True, after=written, reason=reason, beside=beside, findings=findings)
+
+
+def _left(path: RelPath, reason: str) -> Finding:
+    return Finding(
+        code="settings-read-only",
+        severity="warning",
+        subject=path,
+        what=f"it is marked read-only and stays as it is; this would have been changed: {reason}",
+        remedy="If it may change, let its owner write to it (chmod u+w) and run the same command again.",
+    )
 
 
 def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
