@@ -1,6 +1,9 @@
 """From a laid-out instance to one that can run: licence, first start, settings."""
 
+import functools
 import hashlib
+from collections.abc import Callable
+from pathlib import Path
 from typing import Literal
 
 import msgspec
@@ -18,11 +21,11 @@ from rhizon.app.settling import Side, native_edits
 from rhizon.app.worlds import lay_world, put_aside, world_folder
 from rhizon.core.errors import NotReadyError
 from rhizon.core.finding import Finding
-from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, LicenceAnswer
-from rhizon.core.settings.apply import NativeEdits
 
 __all__ = ["bring_up"]
+
+UNEXPLAINED = ("start-ended", "start-timeout")  # a port that is taken, say, is no fault of the world
 
 
 def bring_up(
@@ -48,36 +51,31 @@ def bring_up(
     side = Side(instance=instance, lock=choice.lock)
     edits = native_edits(game, side, {**instance.settings, **wishes.secrets})
     secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret and one.store)
-    findings, bare = _first_start(home, game, instance, edits, secret_files, reporter)
+    start = functools.partial(first_start, home, game, instance, edits, secret_files, reporter)
+    findings, bare = _first_start(home, world_folder(home, game, instance), start, reporter)
     instance = msgspec.structs.replace(instance, first_start_done=True)
     return _with_world(choice, wishes, home, instance, reporter, bare), findings, "ready to run"
 
 
 def _first_start(
-    home: InstanceFolder,
-    game: GameDefinition,
-    instance: Instance,
-    edits: NativeEdits,
-    secret_files: frozenset[str],
-    reporter: Reporter,
+    home: InstanceFolder, world: Path, start: Callable[[], list[Finding]], reporter: Reporter
 ) -> tuple[list[Finding], Literal["made it", "found it"]]:
     """The first start; once more, with the world put aside, where that is the half-made one of a start that was cut
     short and the server cannot go on with it. What it brought up, and whether the world was there before."""
-    world = world_folder(home, game, instance)
     bare: Literal["made it", "found it"] = "found it" if world.exists() else "made it"
     cut_short = home.has(FIRST_START)
     if not world.exists() and not cut_short:
         with translated("begin the first start", home.own):
             write_alone(home.folder, home.own / FIRST_START, b"")
     try:
-        findings = first_start(home, game, instance, edits, secret_files, reporter)
-    except NotReadyError:
-        if not cut_short or not world.exists():
+        findings = start()
+    except NotReadyError as failed:
+        if not cut_short or not world.exists() or failed.code not in UNEXPLAINED:
             raise
         reporter.done(
             f"a first start was cut short before; the world that it left half made lies in {put_aside(world)}"
         )
-        findings = first_start(home, game, instance, edits, secret_files, reporter)
+        findings = start()
         bare = "made it"
     (home.own / FIRST_START).unlink(missing_ok=True)
     return findings, bare
