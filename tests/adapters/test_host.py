@@ -80,6 +80,8 @@ class ControlGroups(Case):
         words = "from rhizon.adapters.host import memory_mib; print(memory_mib())"
         command = f"echo $$ > {group}/cgroup.procs && exec {sys.executable} -c '{words}'"
         done = subprocess.run(["sh", "-c", command], capture_output=True, text=True)
+        if "cgroup.procs" in done.stderr:
+            self.skipTest("this machine does not let a process into a control group")
         self.assertEqual((done.stdout, done.stderr), ("600\n", ""))
 
 
