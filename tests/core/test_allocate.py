@@ -107,8 +107,10 @@ class Ports(unittest.TestCase):
         with tempfile.TemporaryDirectory() as folder:
             Path(folder, "own").write_text("table inet filter {\nchain input {\n" + own + "}\n}\n")
             Path(folder, "ours").write_text(ours)
-            script = f"ip link set lo up && nft -f own && nft -f ours && nft -f ours && {{ {tries}; }}"
+            script = f"ip link set lo up && nft -f own || exit 99; nft -f ours && nft -f ours && {{ {tries}; }}"
             done = subprocess.run(["unshare", "-n", "bash", "-c", script], cwd=folder, text=True, capture_output=True)
+        if done.returncode == 99:
+            self.skipTest(f"this machine cannot filter packets: {done.stderr}")
         # 124: nothing came back; 1: the machine itself said that nobody listens
         self.assertEqual(done.stdout.split(), ["124", "1", "1"], done.stderr)
 
