@@ -113,16 +113,19 @@ class SpanDialect(abc.ABC):
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
         text, encode = self.decoded(data)
         made = self._edited(text, changes)
-        left = [key for key, value in changes.items() if value is None]
-        while made != text and left:  # a key that stands there several times is not to come to light behind the first
-            found = self.find(made)
-            left = [key for key in left if key in found]
-            made = self._edited(made, dict.fromkeys(left))
+        gone = [key for key, value in changes.items() if value is None]
+        before = text
+        while made != before and gone:  # what stands there several times is not to come to light behind the first
+            before, made = made, self._edited(made, dict.fromkeys(gone))
         if made == text:
             return data
         after = encode(made)
         if len(text) < LOOKED_AT:
-            looked_at({} if self.aliases else self.read(data), self.read(after), changes, self.spell)
+            try:
+                said = self.read(after)
+            except ValueError as broken:
+                raise NotWritableError(f"{', '.join(changes)} would break it: {broken}") from None
+            looked_at({} if self.aliases else self.read(data), said, changes, self.spell)
         return after
 
     def _edited(self, text: str, changes: Mapping[str, Scalar | None]) -> str:
@@ -156,6 +159,10 @@ class SpanDialect(abc.ABC):
             text = text[: span[0]] + put + text[span[1] :]
             lowest = span[0]
         for key, value in wanted.items():
-            if key not in there and value is not None:
+            if key in there or value is None:
+                continue
+            if self.aliases and key in self.find(text):  # it has just come with another way to it
+                text = self._edited(text, {key: value})
+            else:
                 text = self.add(text, key, value)
         return text
