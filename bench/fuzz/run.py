@@ -113,7 +113,7 @@ def settings(name: str, data: bytes) -> None:
         begin = alike(data, edited)
         end = alike(data[begin:][::-1], edited[begin:][::-1])
         touched = data[begin : len(data) - end]
-        most = there[key].count("\n") + data.count(b"\\\n") + data.count(b'"""')
+        most = there[key].count("\n") + data.count(b"\\\n") + data.count(b"\\\r\n") + data.count(b'"""')
         in_lines = name not in ("yaml", "xml") and data.count(key.split("/")[-1].encode()) == 1
         if value not in (None, "", False) and in_lines and touched.count(b"\n") > most:
             raise LostError(f"{what}: {touched!r} was touched")
