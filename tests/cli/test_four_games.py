@@ -158,6 +158,16 @@ class FourGames(Case):
             moved = self.rhizon("ports", "moor", "--move", "--json").json["result"]["ports"]
             self.assertEqual({one["name"] for one in moved}, {"gate", "tally", "beacon"})
             ran = self.rhizon("run", "--trial", "moor", "--json")
+        # a number that is changed by hand stays, until it is asked for
+        ini, gate = home / "drovemoor.ini", next(one["after"] for one in moved if one["name"] == "gate")
+        ini.write_text(ini.read_text().replace(f"port = {gate}\n", "port = 29999\n"))
+        self.assertEqual(self.rhizon("set", "moor", "max_players=9").code, 0)
+        self.assertIn("port = 29999\n", ini.read_text())
+        told = self.rhizon("check", "moor").out
+        self.assertIn(f"--move --port gate=29999; else the same with gate={gate}", told)
+        self.assertIn("written again", self.rhizon("ports", "moor", "--move", "--port", f"gate={gate}").out)
+        self.assertIn(f"port = {gate}\n", ini.read_text())
+        self.assertEqual(self.rhizon("check", "moor").code, 0)
         self.assertEqual(ran.code, 0, ran.out)
         self.assertEqual(ran.json["result"]["content"], ["reevecraft", "droverlib", "longhorns", "abbeyford"])
         self.assertIn("made thornacre", (home / "moors/newfield/deed.txt").read_text())

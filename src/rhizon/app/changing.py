@@ -46,10 +46,15 @@ def settings_change(
     before: Whole,
     after: Whole,
     typed: Mapping[str, str | int | bool],
+    *,
+    ports: bool,
 ) -> tuple[Plan, tuple[Told, ...]]:
-    """What it takes to write just the ``typed`` settings and the ports of ``after``, and how that changes each file.
-    Raises :class:`~rhizon.core.errors.StateError` for a file that cannot be understood."""
-    settled = settle(home, game, store, before.side, after.side, before.inventory, {}, typed, only_typed=True)
+    """What it takes to write just the ``typed`` settings, and where ``ports`` says so the ports of ``after`` (else a
+    number that was changed by hand stays), and how that changes each file. Raises
+    :class:`~rhizon.core.errors.StateError` for a file that cannot be understood."""
+    settled = settle(
+        home, game, store, before.side, after.side, before.inventory, {}, typed, only_typed=True, ports=ports
+    )
     made = make_plan({}, {}, None, game.world.folder, settled)
     diffs = tuple(
         shown_diff(step.path, (home.folder / step.path).read_bytes(), made.contents[step.path].data, game)

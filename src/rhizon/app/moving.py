@@ -94,16 +94,18 @@ def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, writ
             instance=msgspec.structs.replace(before.instance, ports=ports),
             inventory=before.inventory,
         )
-        plan, diffs = settings_change(host.store, home, game, before, after, {})
+        plan, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
         moved = tuple(
             ValueChange(name=role, before=before.instance.ports.get(role), after=number)
             for role, number in ports.items()
             if before.instance.ports.get(role) != number
         )
         kept = None
-        if write and moved:
+        if write and (
+            moved or plan.changes
+        ):  # a number that was changed by hand is written back where it was asked for
             record(ledger, game, before.lock, home, after.instance)  # taken back when what follows fails
-            why = f"move {', '.join(one.name for one in moved)}"
+            why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
             kept = carry_out(host.store, home, game, before, after, plan, why)
     return PortsMoved(
         folder=str(home.folder), name=before.instance.name, planned=not write, ports=moved, diffs=diffs, kept=kept

@@ -137,7 +137,7 @@ def _set(
     )
     find_origin(home, game, before.lock, instance, None)  # a template that is not there is told now
     after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
-    plan, diffs = settings_change(host.store, home, game, before, after, {**values, **secrets})
+    plan, diffs = settings_change(host.store, home, game, before, after, {**values, **secrets}, ports=False)
     names = ", ".join(sorted({*values, *secrets}))
     kept = carry_out(host.store, home, game, before, after, plan, f"set {names}") if write else None
     return SettingsSet(

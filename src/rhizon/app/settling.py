@@ -57,12 +57,13 @@ def native_edits(
     settings: Mapping[str, str | int | bool] | None = None,
     *,
     enabled: bool = True,
+    ports: bool = True,
 ) -> NativeEdits:
-    """What stands, or shall stand, in the server's own files: settings (all of the side's, or those given), ports, what
-    is ``enabled`` of the content, and the licence's answer where it was given."""
+    """What stands, or shall stand, in the server's own files: settings (all of the side's, or those given), ``ports``,
+    what is ``enabled`` of the content, and the licence's answer where it was given."""
     extra = {role: port.store for role, port in port_places(game, side.lock).items()}
     chosen = side.instance.settings if settings is None else settings
-    edits = edits_for(with_content(game, side.lock), chosen, side.instance.ports, extra)
+    edits = edits_for(with_content(game, side.lock), chosen, side.instance.ports if ports else {}, extra)
     if enabled:
         put_enabled(edits, game, side.lock)
     if game.licence is not None and side.instance.licence is not None:
@@ -112,19 +113,20 @@ def settle(
     insisted: Mapping[str, str | int | bool],
     *,
     only_typed: bool = False,
+    ports: bool = True,
 ) -> dict[RelPath, Settled]:
     """What becomes of each of them. Before the first start only what a pack lays over is there. ``insisted`` are
-    settings that are written whatever stands there; with ``only_typed`` nothing else is. Raises :class:`StateError`
-    for a file that cannot be understood."""
+    settings that are written whatever stands there, as are the ports where ``ports`` says so; with ``only_typed``
+    nothing else is. Raises :class:`StateError` for a file that cannot be understood."""
     started = before is not None and before.instance.first_start_done
     old = native_edits(game, before) if before is not None and started else {}
     new = native_edits(game, after) if started else {}
-    typed = native_edits(game, after, insisted, enabled=False) if started else {}
+    typed = native_edits(game, after, insisted, enabled=False, ports=ports) if started else {}
     if only_typed:  # of lists of names also those that were taken out
         lists = {name for name in insisted if name in game.settings and game.settings[name].type == "names"}
         listed = {name: _names_there(home, game.settings[name]) for name in lists}
-        old = _joined(typed, native_edits(game, before, listed, enabled=False)) if before is not None else typed
-        new = typed
+        new = native_edits(game, after, insisted, enabled=False)
+        old = _joined(new, native_edits(game, before, listed, enabled=False)) if before is not None else new
     laid = {path: file for path, file in wanted.items() if file.edited}
     made = {}
     for path in sorted({*laid, *map(RelPath, new)}):
