@@ -186,7 +186,7 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
         raise InputError(
             "pack-stray-files",
             f"{path} has files that belong to no tree: {', '.join(plain(name, 80) for name in wrong[:5])}",
-            hint="A pack holds rhizon-pack.toml the trees files/shared, files/server and files/player, and archives.",
+            hint="A pack holds rhizon-pack.toml, the trees files/shared, files/server and files/player, and archives.",
         )
     return pack, files
 
