@@ -78,7 +78,8 @@ def _render_moved(to: "Console", done: "PortsMoved", folder: Path) -> None:
     from rhizon.cli.changes import show_diffs, value_text
 
     if not done.ports:
-        written = "; written again where it belongs" if done.diffs else ""
+        again = "it would be written again" if done.planned else "written again"
+        written = f"; {again} where it belongs" if done.diffs else ""
         verdict(to, f"{done.name}: every port is free, and stays{written}")
         show_diffs(to, done.diffs)
         return
