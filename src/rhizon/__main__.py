@@ -1,6 +1,6 @@
 """``python -m rhizon`` is the same as ``rhizon``."""
 
-from rhizon.cli.main import main
+from rhizon.cli.entry import main
 
 if __name__ == "__main__":
     main()

@@ -13,12 +13,13 @@ import hashlib
 import os
 import tempfile
 import time
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import NamedTuple
 
-from rhizon.adapters.files import read_bytes, sync_folder, translated, write_atomic
+from rhizon.adapters.files import make_folders, read_bytes, sync_folder, translated, write_atomic
+from rhizon.adapters.inside import Inside, Owner, give_like_folder, write_all
 from rhizon.core.errors import InputError, StateError, TrustError
 from rhizon.core.model.backup import Backup, SavedFile
 from rhizon.core.model.decode import encode_json
@@ -92,10 +93,14 @@ class Repository:
         import filelock
 
         with translated("write into the backups", self.root):
-            self.root.mkdir(mode=0o700, parents=True, exist_ok=True)
+            make_folders(self.root, 0o700)
+            fresh = not (self.root / "busy").exists()
         guard = filelock.FileLock(self.root / "busy")
         try:
             guard.acquire(timeout=30)
+            if fresh:  # one that only root could open would keep the owner of the backups out
+                with translated("write into the backups", self.root):
+                    give_like_folder(self.root / "busy")
         except filelock.Timeout:
             raise StateError(
                 "backups-busy",
@@ -200,13 +205,14 @@ class Repository:
         import zstandard
 
         target = self._chunk(sha256)
-        target.parent.mkdir(mode=0o700, parents=True, exist_ok=True)
+        make_folders(target.parent, 0o700)
         handle, name = tempfile.mkstemp(prefix="incoming-", dir=self.root)
         try:
             with os.fdopen(handle, "wb") as file:
                 file.write(zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).compress(data))
                 file.flush()
                 os.fsync(file.fileno())
+            give_like_folder(Path(name))
             Path(name).replace(target)
         except BaseException:
             Path(name).unlink(missing_ok=True)
@@ -257,7 +263,7 @@ class Repository:
         with translated("write into the backups", path):
             for folder in self.root.glob("chunks/*"):
                 sync_folder(folder)
-            path.parent.mkdir(mode=0o700, exist_ok=True)
+            make_folders(path.parent, 0o700)
             write_atomic(path, encode_json(backup), 0o600)
         return path
 
@@ -265,31 +271,39 @@ class Repository:
         """A small file whole. Raises :class:`TrustError`."""
         return b"".join(self.chunk(one) for one in file.chunks)
 
-    def lay_out(self, files: Mapping[str, SavedFile], empty: Iterable[str], at: RelPath, target: Path) -> None:
-        """Writes what was at ``at`` (a folder with all below it, or one file) to the new path ``target``, every piece
-        verified. Raises :class:`TrustError`."""
+    def lay_out(
+        self, files: Mapping[str, SavedFile], empty: Iterable[str], at: RelPath, inside: Inside, target: str
+    ) -> None:
+        """Writes what was at ``at`` (a folder with all below it, or one file) to the new path ``target`` of an
+        instance, every piece verified. Raises :class:`TrustError`."""
+        owner = inside.owner_at(target.rpartition("/")[0] or target)
         if at in files:
-            self._write_file(files[at], target)
+            self._write_file(files[at], inside, target, owner)
             return
-        folders = {target, *(target / path.removeprefix(f"{at}/") for path in empty)}
-        for path in files:
-            place = target / path.removeprefix(f"{at}/")
-            folders.add(place.parent)
-        for folder in folders:
-            folder.mkdir(parents=True, exist_ok=True)
-        with ThreadPoolExecutor(WORKERS) as pool:
-            list(pool.map(lambda one: self._write_file(one[1], target / one[0].removeprefix(f"{at}/")), files.items()))
-        for folder in folders:
-            sync_folder(folder)
+        places = {f"{target}/{path.removeprefix(f'{at}/')}": file for path, file in files.items()}
+        folders = {target, *(f"{target}/{path.removeprefix(f'{at}/')}" for path in empty)}
+        folders |= {place.rpartition("/")[0] for place in places}
+        for folder in sorted(folders):
+            inside.make_folder(folder)
+        for place, file in places.items():
+            self._write_file(file, inside, place, owner)
+        for folder in sorted(folders):
+            inside.sync(folder)
 
-    def _write_file(self, file: SavedFile, place: Path) -> None:
-        with place.open("xb") as out:
-            for one in file.chunks:
-                out.write(self.chunk(one))
-            out.flush()
-            os.fsync(out.fileno())
-        place.chmod(file.mode | 0o600)
-        os.utime(place, ns=(file.mtime_ns, file.mtime_ns))
+    def _write_file(self, file: SavedFile, inside: Inside, place: str, owner: Owner | None) -> None:
+        with inside.new_file(place, file.mode & 0o777 | 0o600, owner) as out:
+            for data in self._chunks_ahead(file.chunks):
+                write_all(out, data)
+            os.utime(out, ns=(file.mtime_ns, file.mtime_ns))
+
+    def _chunks_ahead(self, names: Sequence[str]) -> Iterator[bytes]:
+        """Pieces in order, a few of them read and verified at once."""
+        if len(names) < 2:
+            yield from map(self.chunk, names)
+            return
+        with ThreadPoolExecutor(WORKERS) as pool:
+            for begin in range(0, len(names), WORKERS):
+                yield from pool.map(self.chunk, names[begin : begin + WORKERS])
 
     def forget(self, ident: str, times: Iterable[str]) -> None:
         """Removes backups; their pieces go with :meth:`sweep`."""

@@ -1,12 +1,12 @@
-"""Copying a folder of ordinary files whole: beside its place first, then into it by one rename."""
+"""Copying a folder of ordinary files whole into an instance: beside its place first, then into it by one rename."""
 
 import os
-import shutil
 import stat
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
-from rhizon.adapters.files import remove_tree, sync_folder, translated
+from rhizon.adapters.files import translated
+from rhizon.adapters.inside import Inside, write_all
 from rhizon.core.errors import InputError
 
 __all__ = ["copy_folder", "size_of"]
@@ -20,7 +20,7 @@ def _files(folder: Path) -> Iterator[tuple[Path, os.stat_result]]:
                 raise InputError(
                     "not-ordinary",
                     f"{path} is a link or a device, not an ordinary file",
-                    hint="Put the file itself there: what lies behind a link is not copied.",
+                    hint="Put the file itself there: what a link leads to is not copied.",
                 )
             yield path, facts
 
@@ -31,27 +31,29 @@ def size_of(folder: Path) -> tuple[int, int]:
     return len(sizes), sum(sizes)
 
 
-def copy_folder(source: Path, place: Path, beside: Path, tell: Callable[[float], None] = lambda _part: None) -> None:
-    """Copies ``source`` to ``place``, which must not be there yet; ``beside`` is a folder on the same disk for the copy
-    while it is made. Killed at any moment, ``place`` is there whole or not at all. Raises as :func:`size_of`."""
+def copy_folder(
+    source: Path, inside: Inside, place: str, beside: str, tell: Callable[[float], None] = lambda _part: None
+) -> None:
+    """Copies ``source`` to the path ``place`` of an instance, where nothing must be yet; ``beside`` is a path on the
+    same disk for the copy while it is made. Killed at any moment, ``place`` is there whole or not at all. Raises as
+    :func:`size_of`, and what ``tell`` raises."""
     total = size_of(source)[1]
     done = 0
-    with translated("copy the folder", place):
-        if beside.exists():
-            remove_tree(beside)
-        beside.mkdir(parents=True)
+    with translated("copy the folder", inside.root / place):
+        inside.remove(beside)
+        inside.make_folder(beside)
+        owner = inside.owner_at(f"{beside}/x")
         for path, facts in _files(source):
-            there = beside / path.relative_to(source)
+            there = f"{beside}/{path.relative_to(source).as_posix()}"
             if stat.S_ISDIR(facts.st_mode):
-                there.mkdir()
+                inside.make_folder(there)
                 continue
-            with path.open("rb") as old, there.open("xb") as new:
-                shutil.copyfileobj(old, new, 1 << 20)
-                new.flush()
-                os.fsync(new.fileno())
-            there.chmod(0o755 if facts.st_mode & 0o100 else 0o644)
+            handle = os.open(path, os.O_RDONLY | getattr(os, "O_NOFOLLOW", 0))
+            mode = 0o755 if facts.st_mode & 0o100 else 0o644
+            with os.fdopen(handle, "rb") as old, inside.new_file(there, mode, owner) as new:
+                while chunk := old.read(1 << 20):
+                    write_all(new, chunk)
             done += facts.st_size
             tell(done / max(total, 1))
-        place.parent.mkdir(parents=True, exist_ok=True)
-        beside.rename(place)
-        sync_folder(place.parent)
+        inside.rename(beside, place)
+        inside.sync(place.rpartition("/")[0])

@@ -1,33 +1,26 @@
-"""Files: the one atomic writer, hashing, stamps, and errors of the system in our words.
-
-A stamp is the modification time of a file that Rhizon put somewhere: its part below a second, in steps of 100 ns, is
-taken from the SHA-256 of the bytes. Whatever writes to the file later sets another time, so that a file with the right
-size and stamp need not be read to be known (a chance of one in ten million; where a file system keeps no such times
-every file is read). Only `--full` and ``store verify`` look for bytes that changed by themselves.
-"""
+"""Files outside instances: the one atomic writer, hashing, and errors of the system in our words. What is in an
+instance is changed by :mod:`rhizon.adapters.inside` alone."""
 
 import contextlib
 import errno
 import hashlib
 import os
 import shutil
-import stat
 import tempfile
-import time
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
 
+from rhizon.adapters.inside import give_like_folder
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.names import RelPath, plain
+from rhizon.core.names import plain
 
 __all__ = [
     "free_bytes",
-    "has_stamp",
     "hash_file",
-    "hash_present",
+    "hash_handle",
+    "make_folders",
     "read_bytes",
     "remove_tree",
-    "stamp",
     "sync_folder",
     "translated",
     "write_atomic",
@@ -57,15 +50,15 @@ def _state_error(broken: OSError, what: str, path: Path) -> StateError:
     if broken.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
         return StateError(
             "not-allowed",
-            f"the system does not allow to {what}: {shown}",
+            f"permission denied: cannot {what}: {shown}",
             details=[broken.strerror or ""],
             hint="Check the owner and the mode of that folder, or choose another one.",
         )
     return StateError(
         "file-trouble",
-        f"it was not possible to {what}: {shown}",
+        f"could not {what}: {shown}",
         details=[broken.strerror or str(broken)],
-        hint="Look at that path; run the same command again when it is mended.",
+        hint="Check that path; once it is fixed, run the same command again.",
     )
 
 
@@ -89,21 +82,36 @@ def read_bytes(path: Path, what: str, most: int = LARGEST_READ) -> bytes:
     return data
 
 
-def write_atomic(path: Path, data: bytes, mode: int = 0o644, *, room: Path | None = None) -> None:
+def make_folders(folder: Path, mode: int = 0o777) -> None:
+    """Makes a folder and those above it; as administrator each belongs to the owner of the one that it is in."""
+    if folder.is_dir():
+        return
+    if folder.parent != folder:
+        make_folders(folder.parent, mode)
+    try:
+        folder.mkdir(mode)
+    except FileExistsError:
+        if not folder.is_dir():
+            raise
+        return
+    give_like_folder(folder)
+
+
+def write_atomic(path: Path, data: bytes, mode: int = 0o644) -> None:
     """Replaces a file in one step: a neighbour is written, flushed and renamed, then the folder is flushed.
 
     A reader sees the old bytes or the new ones, also after a crash. Raises OSError; the old file is then
-    as it was. Whoever is killed leaves the neighbour behind: ``room`` is a folder on the same file system to write it
-    in instead, of which somebody clears what is left.
+    as it was.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
-    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=room or path.parent)
+    make_folders(path.parent)
+    handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     try:
         with os.fdopen(handle, "wb") as file:
             file.write(data)
             file.flush()
             os.fsync(file.fileno())
         Path(name).chmod(mode)
+        give_like_folder(Path(name))
         Path(name).replace(path)
     except BaseException:
         Path(name).unlink(missing_ok=True)
@@ -132,46 +140,10 @@ def hash_file(path: Path) -> tuple[str, int]:
         return digest.hexdigest(), file.tell()
 
 
-def _fraction(sha256: str) -> int:
-    return int(sha256[:12], 16) % 10_000_000 * 100
-
-
-def stamp(path: str | Path, sha256: str) -> None:
-    """Marks a file as holding those bytes since now. OSError where the file is somebody else's."""
-    at = int(time.time()) * 1_000_000_000 + _fraction(sha256)
-    os.utime(path, ns=(at, at))
-
-
-def has_stamp(facts: os.stat_result, sha256: str) -> bool:
-    """Whether nothing wrote to the file since it was stamped for those bytes."""
-    return facts.st_mtime_ns % 1_000_000_000 == _fraction(sha256)
-
-
-def hash_present(
-    folder: Path, paths: Iterable[RelPath], known: Mapping[str, tuple[str, int]] | None = None
-) -> dict[RelPath, str]:
-    """The hashes of those paths that are files; anything else in the place of a file is a StateError.
-
-    ``known`` has the hash and size in bytes of files that Rhizon placed: one that still bears the stamp is not read.
-    """
-    present = {}
-    root = str(folder)
-    for relative in paths:
-        path = f"{root}/{relative}"
-        try:
-            facts = os.lstat(path)
-        except (FileNotFoundError, NotADirectoryError):
-            continue
-        if not stat.S_ISREG(facts.st_mode):
-            raise StateError(
-                "file-in-the-way",
-                f"{path} is not an ordinary file",
-                hint="Move it elsewhere; Rhizon follows no links inside an instance.",
-            )
-        sha256, size = known.get(relative, ("", -1)) if known else ("", -1)
-        stamped = size == facts.st_size and has_stamp(facts, sha256)
-        present[relative] = sha256 if stamped else hash_file(Path(path))[0]
-    return present
+def hash_handle(handle: int) -> str:
+    """SHA-256 in hexadecimal of an open file, which is closed."""
+    with os.fdopen(handle, "rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def remove_tree(folder: Path) -> None:

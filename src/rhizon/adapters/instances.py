@@ -1,28 +1,52 @@
-"""An instance's ``.rhizon/`` folder: its documents, its lock against a second command, its run mark."""
+"""An instance's ``.rhizon/`` folder: its documents, its lock against a second command, its run mark.
+
+Every document is there twice, the second time in ``copies/``; both are written in one transaction. Reading takes the
+state that is valid: while a change is unfinished (a command was killed in its middle), that is the one before it.
+"""
 
 import contextlib
+import os
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any, NamedTuple, TypeVar
 
 import msgspec
 
 from rhizon.adapters.files import read_bytes, translated
-from rhizon.adapters.transact import RHIZON, recover, write_alone
-from rhizon.core.errors import StateError
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.transact import RHIZON, recover, unfinished, write_alone
+from rhizon.adapters.verified import Verified
+from rhizon.core.errors import InputError, RhizonError, StateError
+from rhizon.core.model.base import Strict
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.write import instance_toml
+from rhizon.core.names import RelPath, plain
 
-__all__ = ["CONTENT_LIST", "FIRST_START", "INVENTORY", "LOCK", "InstanceFolder", "RunMark"]
+__all__ = [
+    "CONTENT_LIST",
+    "FIRST_START",
+    "FORGOTTEN",
+    "INVENTORY",
+    "LOCK",
+    "DamagedDocument",
+    "InstanceFolder",
+    "RunMark",
+]
 
 INSTANCE = "instance.toml"
 LOCK = "lock.json"
 INVENTORY = "inventory.json"
+COPIES = "copies"
 RUNNING = "running.json"
+FORGOTTEN = "forgotten"  # a person told Rhizon to forget this server; the file holds when
 FIRST_START = "first-start"  # there from the first try at it to its end, where no world was there before
 CONTENT_LIST = "content.list.toml"  # of an instance that was made from a folder of archives
+DOCUMENTS: dict[str, type[Strict]] = {INSTANCE: Instance, LOCK: Lock, INVENTORY: Inventory}
+
+T = TypeVar("T", bound=Strict)
 
 
 class RunMark(msgspec.Struct, frozen=True):
@@ -35,95 +59,253 @@ class RunMark(msgspec.Struct, frozen=True):
     token: str = ""
 
 
-class InstanceFolder:
-    """Reads and writes the documents of one instance."""
+class DamagedDocument(NamedTuple):
+    """A document that is missing or cannot be read. ``source`` is where a sound one is: "copy", "kept state N" (that
+    of before the last change) or "" (nowhere)."""
 
-    def __init__(self, folder: Path) -> None:
+    name: str
+    why: str
+    source: str
+
+
+class InstanceFolder:
+    """Reads and writes the documents of one instance. ``linked`` are folders outside that links in it may lead to."""
+
+    def __init__(self, folder: Path, linked: tuple[Path, ...] = ()) -> None:
         self.folder = folder.absolute()
         self.own = self.folder / RHIZON
+        self.linked = linked
+
+    def inside(self) -> Inside:
+        """The folder, opened; close it after use."""
+        return Inside(self.folder, self.linked)
+
+    def valid(self, path: str) -> str | None:
+        """Where the bytes of a path are that count now: elsewhere while a change is unfinished; None for a file that
+        only the unfinished change has brought."""
+        moved = unfinished(self.folder)
+        return moved.get(path, path) if moved is not None else path
+
+    @property
+    def is_unfinished(self) -> bool:
+        """Whether a command was killed in the middle of a change. The next one that changes something rolls it back."""
+        return unfinished(self.folder) is not None
 
     @property
     def is_ours(self) -> bool:
-        """Whether an instance was provisioned here (or was being, when something stopped it)."""
-        return (self.own / INSTANCE).is_file()
+        """Whether an instance is here (or was being provisioned when something stopped it)."""
+        moved = unfinished(self.folder) or {}
+        paths = (f"{RHIZON}/{name}" for name in (INSTANCE, f"{COPIES}/{INSTANCE}", LOCK, INVENTORY))
+        return any((place := moved.get(path, path)) is not None and (self.folder / place).is_file() for path in paths)
+
+    @property
+    def is_forgotten(self) -> bool:
+        """Whether ``rhizon forget`` was used on it."""
+        return (self.own / FORGOTTEN).is_file()
 
     def required(self) -> "InstanceFolder":
-        """Itself; :class:`StateError` when there is no instance here."""
+        """Itself; :class:`StateError` when there is no instance here, or one that was to be forgotten."""
         if not self.is_ours:
+            cut = self.is_unfinished
             raise StateError(
                 "no-instance",
-                f"there is no instance in {self.folder}",
-                hint="Name a folder that rhizon provision made; rhizon list shows those of this host.",
+                f"there is no instance in {self.folder}" + (": provisioning it was cut short" if cut else ""),
+                hint="Run the same rhizon provision again."
+                if cut
+                else "Name a folder that rhizon provision made; rhizon list shows those of this host.",
+            )
+        if self.is_forgotten:
+            raise StateError(
+                "forgotten",
+                f"Rhizon was told to forget the server in {self.folder}",
+                hint=f"To use Rhizon for it again: rhizon provision SOURCE {self.folder}",
             )
         return self
 
     def instance(self) -> Instance:
-        """How the server is run. Raises StateError (it is gone) or DocumentError, as the next two do."""
-        return decode(Instance, self._read(INSTANCE), str(self.own / INSTANCE))
+        """How the server is run. Raises StateError (it is damaged), as the next two do."""
+        return self._document(Instance, INSTANCE)
 
     def lock(self) -> Lock:
         """What the server is made of."""
-        return decode(Lock, self._read(LOCK), str(self.own / LOCK))
+        return self._document(Lock, LOCK)
 
     def inventory(self) -> Inventory:
         """What Rhizon put into the folder."""
-        return decode(Inventory, self._read(INVENTORY), str(self.own / INVENTORY))
+        return self._document(Inventory, INVENTORY)
 
-    def _read(self, name: str) -> bytes:
-        if not (self.own / name).is_file():
+    def _decoded(self, kind: type[T], name: str) -> T:
+        """Raises InputError, also for one that is not there."""
+        place = self.valid(f"{RHIZON}/{name}")
+        if place is None:
+            raise InputError("no-such-file", "it is missing", hint="")
+        path = self.folder / place
+        if not path.is_file():
+            raise InputError("no-such-file", "it is missing", hint="")
+        return decode(kind, read_bytes(path, "document of the instance"), str(self.own / name))
+
+    def _document(self, kind: type[T], name: str) -> T:
+        try:
+            return self._decoded(kind, name)
+        except InputError as broken:
+            found = self._damage(name, broken)
             raise StateError(
                 "instance-damaged",
-                f"the instance in {self.folder} has lost its {RHIZON}/{name}",
-                hint="Provision again from the same source: it is written anew, and your worlds and edits stay.",
+                f"{RHIZON}/{name} of the instance in {self.folder} is damaged: {found.why}",
+                hint=f"rhizon repair {self.folder} puts it back from the {found.source}"
+                if found.source
+                else "Provision again from the same source: it is written again, and your worlds and edits stay.",
+            ) from None
+
+    def _damage(self, name: str, broken: RhizonError) -> DamagedDocument:
+        why = plain(broken.message.removeprefix(f"{self.own / name} is not a valid "), 160)
+        if self._sound_copy(name) is not None:
+            return DamagedDocument(name, why, "copy")
+        kept = self._newest_kept()
+        return DamagedDocument(name, why, f"kept state {kept.number}" if kept is not None else "")
+
+    def _sound_copy(self, name: str) -> Any:
+        with contextlib.suppress(RhizonError, OSError):
+            return self._decoded(DOCUMENTS[name], f"{COPIES}/{name}")
+        return None
+
+    def _newest_kept(self) -> Any:
+        from rhizon.adapters.kept import KeptStates  # only for what is damaged
+
+        states = KeptStates(self.folder).readable()
+        return states[-1] if states else None
+
+    def damaged(self) -> list[DamagedDocument]:
+        """The documents that cannot be read; none where there is no instance."""
+        found = []
+        for name, kind in DOCUMENTS.items() if self.is_ours else ():
+            try:
+                self._decoded(kind, name)
+            except InputError as broken:
+                found.append(self._damage(name, broken))
+        return found
+
+    def sound(self, name: str) -> Any:
+        """A document as it is, else its copy, else that of the last kept state; None where there is none at all."""
+        with contextlib.suppress(InputError):
+            return self._decoded(DOCUMENTS[name], name)
+        copy = self._sound_copy(name)
+        if copy is not None:
+            return copy
+        kept = self._newest_kept()
+        parts = {INSTANCE: "instance", LOCK: "lock", INVENTORY: "inventory"}
+        return getattr(kept, parts[name]) if kept is not None else None
+
+    def mend(self) -> list[DamagedDocument]:
+        """Puts damaged documents back and answers them. Raises :class:`StateError` where one is nowhere to be had."""
+        bad = self.damaged()
+        lost = [one for one in bad if not one.source]
+        if lost:
+            raise StateError(
+                "instance-damaged",
+                f"{', '.join(one.name for one in lost)} of the instance in {self.folder} cannot be put back",
+                details=[f"{one.name}: {one.why}" for one in lost],
+                hint="Provision again from the same source: it is written again, and your worlds and edits stay.",
             )
-        return read_bytes(self.own / name, "document of the instance")
+        for one in bad:
+            document = self.sound(one.name)
+            data = instance_toml(document).encode() if one.name == INSTANCE else encode_json(document)
+            self._write(one.name, data)
+        return bad
 
     def has(self, name: str) -> bool:
-        """Whether a document is there; provisioning writes a lost one anew."""
-        return (self.own / name).is_file()
+        """Whether a document is there."""
+        place = self.valid(f"{RHIZON}/{name}")
+        return place is not None and (self.folder / place).is_file()
 
     @staticmethod
     def records(lock: Lock, instance: Instance, inventory: Inventory) -> dict[str, bytes]:
-        """The documents as a transaction writes them."""
-        return {
+        """The documents as a transaction writes them, each with its copy."""
+        made = {
             LOCK: encode_json(lock),
             INVENTORY: encode_json(inventory),
             INSTANCE: instance_toml(instance).encode(),
         }
+        return {**{f"{COPIES}/{name}": data for name, data in made.items()}, **made}
+
+    def _write(self, name: str, data: bytes) -> None:
+        with translated("write the instance's documents", self.own):
+            write_alone(self.folder, f"{RHIZON}/{COPIES}/{name}", data)
+            write_alone(self.folder, f"{RHIZON}/{name}", data)
 
     def write_instance(self, instance: Instance) -> None:
         """Replaces ``instance.toml`` alone."""
-        with translated("write the instance file", self.own):
-            write_alone(self.folder, self.own / INSTANCE, instance_toml(instance).encode())
+        self._write(INSTANCE, instance_toml(instance).encode())
+
+    def write_own(self, name: str, data: bytes, mode: int = 0o644) -> None:
+        """Replaces a file of ours below ``.rhizon/``."""
+        with translated("write into the instance", self.own):
+            write_alone(self.folder, f"{RHIZON}/{name}", data, mode)
+
+    def remove_own(self, name: str) -> None:
+        """Removes a file of ours below ``.rhizon/``, if it is there."""
+        with translated("remove a file of the instance", self.own), self.inside() as inside:
+            inside.unlink(f"{RHIZON}/{name}")
+
+    def hashes(self, paths: list[RelPath], verified: Verified | None = None) -> dict[RelPath, str]:
+        """See :meth:`~rhizon.adapters.inside.Inside.hashes`."""
+        if not self.folder.is_dir():
+            return {}
+        with translated("read the instance", self.folder), self.inside() as inside:
+            return {RelPath(path): sha256 for path, sha256 in inside.hashes(paths, verified).items()}
+
+    def read(self, path: str, most: int = 64 << 20) -> bytes | None:
+        """A file of the instance as it counts now; None where there is none. Raises :class:`StateError`."""
+        place = self.valid(path)
+        if place is None:
+            return None
+        with translated("read a file of the instance", self.folder / path), self.inside() as inside:
+            return inside.read(place, most) if inside.is_file(place) else None
 
     @contextlib.contextmanager
     def busy(self) -> Iterator[bool]:
-        """Keeps other commands out; a change that was cut short is taken back first (then True is given)."""
-        import filelock  # only commands that write need it
-
+        """Keeps other commands out; a change that was cut short is rolled back first (then True is given)."""
+        fresh = not self.folder.exists()
         with translated("use the instance folder", self.folder):
-            fresh = not self.folder.exists()
-            self.own.mkdir(parents=True, exist_ok=True)
-        guard = filelock.FileLock(self.own / "busy")
-        try:
-            guard.acquire(timeout=0)
-        except filelock.Timeout:
+            if fresh:
+                self.folder.mkdir(parents=True)
+            with self.inside() as inside:
+                guard = _guard(inside)
+        if guard is None:
             raise StateError(
                 "instance-busy",
                 f"another rhizon command is at work in {self.folder}",
-                hint="Wait for it to end. If none is, no harm: the mark goes with the process that holds it.",
-            ) from None
+                hint="Wait for it to end. The lock is released when that process exits.",
+            )
         try:
-            yield recover(self.folder)
+            yield recover(self.folder, self.linked)
         finally:
-            guard.release()
             if not self.is_ours:
                 self._leave_nothing(fresh)
+            os.close(guard)
+
+    @property
+    def is_busy(self) -> bool:
+        """Whether another command is at work here, as far as that can be seen without changing anything."""
+        try:
+            import fcntl
+
+            with self.inside() as inside:
+                handle = inside.open_read(f"{RHIZON}/busy")
+            try:
+                fcntl.flock(handle, fcntl.LOCK_SH | fcntl.LOCK_NB)
+            finally:
+                os.close(handle)
+        except BlockingIOError:
+            return True
+        except (ImportError, OSError, StateError):
+            return False
+        return False
 
     def _leave_nothing(self, fresh: bool) -> None:
-        with contextlib.suppress(OSError):
-            (self.own / "busy").unlink(missing_ok=True)
-            self.own.rmdir()
+        with contextlib.suppress(OSError, StateError), self.inside() as inside:
+            inside.unlink(f"{RHIZON}/busy")
+            inside.remove_folder(RHIZON)
             if fresh:
                 self.folder.rmdir()
 
@@ -144,12 +326,17 @@ class InstanceFolder:
 
     def mark_running(self, mark: RunMark) -> None:
         """Writes the mark; who reads it can type into the console."""
-        path = self.own / RUNNING
-        with translated("mark the server as running", path):
-            write_alone(self.folder, path, msgspec.json.encode(mark), 0o600)
+        self.write_own(RUNNING, msgspec.json.encode(mark), 0o600)
 
     def mark_ended(self, mark: RunMark) -> None:
-        """Takes the mark away, if it is still that of this run: the next one may have begun."""
+        """Removes the mark, if it is still that of this run: the next one may have begun."""
         if self._mark() == mark:
-            with translated("take the mark of the server away", self.own):
-                (self.own / RUNNING).unlink(missing_ok=True)
+            self.remove_own(RUNNING)
+
+
+def _guard(inside: Inside) -> int | None:
+    """The instance's lock, held until the handle is closed; None where another command has it."""
+    try:
+        return inside.lock(f"{RHIZON}/busy")
+    except ImportError:  # no flock on this system
+        return inside.open_write(f"{RHIZON}/busy")

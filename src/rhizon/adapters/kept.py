@@ -4,6 +4,7 @@ import contextlib
 from pathlib import Path
 
 from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.transact import BLOBS, RHIZON
 from rhizon.core.errors import InputError, RhizonError
 from rhizon.core.model.documents import decode
@@ -49,21 +50,17 @@ class KeptStates:
                 states.append(self.read(number))
         return states
 
-    def blob(self, sha256: str) -> Path:
-        """Where kept bytes lie, or would lie."""
-        return self._own / BLOBS / sha256
-
     def trim(self, most: int = MOST_STATES) -> None:
         """Lets go of the oldest states over ``most``, and of bytes that no state needs."""
         numbers = self.numbers()
-        with translated("clear up kept states", self._own):
+        with translated("clear up kept states", self._own), Inside(self._own.parent) as inside:
             for number in numbers[: max(len(numbers) - most, 0)]:
-                (self._own / state_name(number)).unlink(missing_ok=True)
+                inside.unlink(f"{RHIZON}/{state_name(number)}")
         left = self.readable()
         if len(left) < len(self.numbers()):
             return  # one cannot be read: what it needs is not known
         needed = {file.sha256 for state in left for file in state.files.values()}
-        with translated("clear up kept states", self._own):
-            for blob in self._own.glob(f"{BLOBS}/*"):
-                if blob.name not in needed:
-                    blob.unlink(missing_ok=True)
+        with translated("clear up kept states", self._own), Inside(self._own.parent) as inside:
+            for name in inside.names(f"{RHIZON}/{BLOBS}"):
+                if name not in needed:
+                    inside.unlink(f"{RHIZON}/{BLOBS}/{name}")

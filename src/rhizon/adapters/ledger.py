@@ -1,19 +1,29 @@
-"""The ledger: what the instances of this host hold. One SQLite file, safe with many commands at once."""
+"""The ledger: an index of what the instances of this host hold. One SQLite file, safe with many commands at once.
+
+The instances' own folders are the truth; a row says what was last read there (``seen`` tells from which file), and what
+a change that is under way will hold (``soon``). A copy of all rows is kept beside it as JSON, written before each
+commit, so that a ledger that was lost or damaged is rebuilt from the folders that the copy names.
+"""
 
 import contextlib
+import os
+import re
 import sqlite3
+import urllib.parse
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import translated
+from rhizon.adapters.files import make_folders, translated, write_atomic
 from rhizon.core.errors import StateError
 
 __all__ = ["Entry", "Ledger"]
 
 WAIT_SECONDS = 20.0
+COPY = "ledger-copy.json"
+LARGEST_COPY = 64 << 20
 
 # Each migration brings the file from its index to the next number; a shipped one is never changed.
 _MIGRATIONS = (
@@ -28,67 +38,185 @@ _MIGRATIONS = (
         UNIQUE (number, protocol)
     ) STRICT;
     """,
+    """
+    CREATE TABLE servers (folder TEXT PRIMARY KEY, entry TEXT NOT NULL) STRICT;
+    INSERT INTO servers SELECT folder, json_object('folder', folder, 'name', name, 'game', game, 'note', note,
+        'memory_mib', memory_mib, 'seen', 'earlier', 'ports', json(coalesce((SELECT json_group_object(role, number)
+        FROM ports WHERE ports.folder = instances.folder), '{}'))) FROM instances;
+    DROP TABLE ports;
+    DROP TABLE instances;
+    """,
 )
 
 
-class Entry(msgspec.Struct, frozen=True, kw_only=True):
-    """One instance: its folder, what it was granted in MiB (heap and the runtime's own), and its ports."""
+class Entry(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
+    """One instance: its folder, what it was granted in MiB (heap and the runtime's own), its ports by role (blocks as
+    ``role+1`` ...), and those that a change under way will give it. ``seen`` is what its record was read from; empty
+    for a reservation of an instance that is not there yet."""
 
     folder: str
     name: str
     game: str
-    note: str
+    note: str = ""
     memory_mib: int
-    ports: dict[str, int]
+    ports: dict[str, int] = {}
+    soon: dict[str, int] = {}
+    seen: str = ""
+
+    @property
+    def numbers(self) -> frozenset[int]:
+        """Every port that nobody else may have."""
+        return frozenset({*self.ports.values(), *self.soon.values()})
+
+
+class _Copy(msgspec.Struct, frozen=True, kw_only=True):
+    format: str
+    servers: tuple[Entry, ...]
 
 
 class Ledger:
-    """Opened once for a command. Changes happen inside :meth:`claim`, which no other command can enter."""
+    """Opened once for a command. Only with ``write`` anything is made, repaired or changed; changes happen inside
+    :meth:`claim`, which no other command can enter.
 
-    def __init__(self, file: Path) -> None:
-        with translated("open the ledger", file):
-            file.parent.mkdir(parents=True, exist_ok=True)
+    ``trouble`` says in words what was wrong with the file and what came of that; empty where nothing was.
+    """
+
+    def __init__(self, file: Path, *, write: bool = False) -> None:
+        self._file = file
+        self._write = write
+        self.trouble = ""
+        if write:
+            with translated("open the ledger", file):
+                make_folders(file.parent)
         try:
-            self._db = sqlite3.connect(file, timeout=WAIT_SECONDS, isolation_level=None)
-            self._db.execute("PRAGMA journal_mode = WAL")
-            self._db.execute("PRAGMA foreign_keys = ON")
-            self._migrate()
+            self._db = self._opened()
         except sqlite3.Error as broken:
-            raise _unusable(broken, str(file)) from None
-        self._file = str(file)
+            if not _is_damage(broken):
+                raise self._unusable(broken) from None
+            self._db = self._instead(broken)
 
-    def _migrate(self) -> None:
-        version = self._db.execute("PRAGMA user_version").fetchone()[0]
+    # ---- opening
+
+    def _opened(self) -> sqlite3.Connection:
+        if not self._write and not self._file.exists():
+            return self._in_memory(self._copied())
+        fresh = not self._file.exists() or self._file.stat().st_size == 0
+        mode = "rwc" if self._write else "ro"
+        try:
+            db = sqlite3.connect(
+                f"file:{urllib.parse.quote(str(self._file))}?mode={mode}",
+                uri=True, timeout=WAIT_SECONDS, isolation_level=None,
+            )  # fmt: skip
+            if self._write:
+                db.execute("PRAGMA journal_mode = DELETE")  # one that readers of a read-only folder can open too
+                self._migrate(db)
+            elif db.execute("PRAGMA user_version").fetchone()[0] < len(_MIGRATIONS):
+                return self._old_rows(db)
+            if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
+                raise sqlite3.DatabaseError("the file is damaged")
+        except sqlite3.OperationalError:
+            if self._write:
+                raise
+            return self._in_memory(self._copied())  # a read-only folder, or one whose last writer was killed
+        copied = self._copied() if fresh else ()
+        if copied:
+            self.trouble = "the ledger was lost; it was rebuilt from its copy"
+            if not self._write:
+                return self._in_memory(copied)
+            self._db = db
+            with self.claim():
+                for entry in copied:
+                    self.put(entry)
+        return db
+
+    def _old_rows(self, db: sqlite3.Connection) -> sqlite3.Connection:
+        """A ledger of an earlier Rhizon, read without changing it."""
+        memory = sqlite3.connect(":memory:", isolation_level=None)
+        db.backup(memory)
+        db.close()
+        self._migrate(memory)
+        return memory
+
+    def _in_memory(self, entries: tuple[Entry, ...]) -> sqlite3.Connection:
+        memory = sqlite3.connect(":memory:", isolation_level=None)
+        self._migrate(memory)
+        memory.executemany("INSERT INTO servers VALUES (?, ?)", [(one.folder, _text(one)) for one in entries])
+        return memory
+
+    def _migrate(self, db: sqlite3.Connection) -> None:
+        version = db.execute("PRAGMA user_version").fetchone()[0]
         if version > len(_MIGRATIONS):
-            raise sqlite3.DatabaseError("a newer Rhizon wrote it")
+            raise StateError(
+                "ledger-newer",
+                f"a newer Rhizon wrote the ledger at {self._file}",
+                hint="Use that version of Rhizon, or name another state folder: RHIZON_STATE.",
+            )
         for number, script in enumerate(_MIGRATIONS[version:], version + 1):
             try:
-                self._db.executescript(f"BEGIN IMMEDIATE; {script} PRAGMA user_version = {number}; COMMIT;")
+                db.executescript(f"BEGIN IMMEDIATE; {script} PRAGMA user_version = {number}; COMMIT;")
             except sqlite3.OperationalError:
-                self._db.rollback()
-                if self._db.execute("PRAGMA user_version").fetchone()[0] < number:
+                db.rollback()
+                if db.execute("PRAGMA user_version").fetchone()[0] < number:
                     raise  # no other command did it meanwhile
+
+    def _instead(self, broken: sqlite3.Error) -> sqlite3.Connection:
+        """For a damaged file: what its copy says, else what can be found in its bytes. The file is put aside."""
+        entries = self._copied() or self._found_in_bytes()
+        self.trouble = f"the ledger was damaged ({broken}); {len(entries)} servers of it were found again"
+        if not self._write:
+            return self._in_memory(entries)
+        number = 1
+        while (aside := self._file.with_name(f"{self._file.name}.damaged-{number}")).exists():
+            number += 1
+        with translated("put the damaged ledger aside", self._file):
+            self._file.rename(aside)
+            for ending in ("-journal", "-wal", "-shm"):
+                self._file.with_name(self._file.name + ending).unlink(missing_ok=True)
+        self.trouble += f"; the damaged file is {aside}"
+        try:
+            db = self._db = self._opened()
+            with self.claim():
+                for entry in entries:
+                    self.put(entry)
+        except sqlite3.Error as again:
+            raise self._unusable(again) from None
+        return db
+
+    def _copied(self) -> tuple[Entry, ...]:
+        with contextlib.suppress(OSError, msgspec.MsgspecError):
+            path = self._file.with_name(COPY)
+            if path.stat().st_size <= LARGEST_COPY:
+                return msgspec.json.decode(path.read_bytes(), type=_Copy).servers
+        return ()
+
+    def _found_in_bytes(self) -> tuple[Entry, ...]:
+        """Folders of instances whose names are still in a damaged file."""
+        found = {}
+        with contextlib.suppress(OSError):
+            for text in re.findall(rb"/[^\x00-\x1f\x7f\"]{2,500}", self._file.read_bytes()[:LARGEST_COPY]):
+                name = text.decode("utf-8", "replace")
+                for end in range(len(name), 1, -1):
+                    folder = name[:end].rstrip("/")
+                    if folder not in found and os.path.isfile(f"{folder}/.rhizon/instance.toml"):  # noqa: PTH113
+                        found[folder] = Entry(
+                            folder=folder, name="unknown", game="unknown", memory_mib=0, seen="damaged ledger"
+                        )
+                        break
+        return tuple(found.values())
 
     def close(self) -> None:
         """Gives the file back."""
         self._db.close()
 
-    def entries(self, *, missing: bool = False) -> list[Entry]:
-        """Every instance whose folder is still there, by folder; with ``missing`` those whose folder is not."""
-        ports: dict[str, dict[str, int]] = {}
+    # ---- reading and changing
+
+    def entries(self) -> list[Entry]:
+        """Every instance that is known, by folder, as it was last seen."""
         try:
-            held = self._db.execute("SELECT folder, role, number FROM ports ORDER BY role").fetchall()
-            asked = "SELECT folder, name, game, note, memory_mib FROM instances ORDER BY folder"
-            rows = self._db.execute(asked).fetchall()
-        except sqlite3.Error as broken:
-            raise _unusable(broken, self._file) from None
-        for folder, role, number in held:
-            ports.setdefault(folder, {})[role] = number
-        found = (
-            Entry(folder=row[0], name=row[1], game=row[2], note=row[3], memory_mib=row[4], ports=ports.get(row[0], {}))
-            for row in rows
-        )
-        return [entry for entry in found if _still_there(entry.folder) is not missing]
+            rows = self._db.execute("SELECT entry FROM servers ORDER BY folder").fetchall()
+            return [msgspec.json.decode(row[0], type=Entry) for row in rows]
+        except (sqlite3.Error, msgspec.MsgspecError) as broken:
+            raise self._unusable(broken) from None
 
     @contextmanager
     def claim(self) -> Iterator[None]:
@@ -97,66 +225,62 @@ class Ledger:
             self._db.execute("BEGIN IMMEDIATE")
         except sqlite3.Error as broken:
             if "locked" not in str(broken):
-                raise _unusable(broken, self._file) from None
+                raise self._unusable(broken) from None
             raise StateError(
                 "ledger-busy", "another command holds the ledger", hint="Wait for it to end and run this again."
             ) from None
         try:
+            before = self._db.total_changes
             yield
+            if self._db.total_changes > before:
+                self._keep_copy()
             self._db.execute("COMMIT")
         except sqlite3.Error as broken:
             self._roll_back()
-            raise _unusable(broken, self._file) from None
+            raise self._unusable(broken) from None
         except BaseException:
             self._roll_back()
             raise
+
+    def _keep_copy(self) -> None:
+        """Before the commit: what the copy has too much is seen to be gone when it is read, what it lacks is not."""
+        copy = _Copy(format="rhizon-ledger-copy/1", servers=tuple(self.entries()))
+        with translated("write the ledger's copy", self._file):
+            write_atomic(self._file.with_name(COPY), msgspec.json.format(msgspec.json.encode(copy), indent=1), 0o644)
 
     def _roll_back(self) -> None:
         with contextlib.suppress(sqlite3.Error):  # an error of the disk may have done it already
             self._db.execute("ROLLBACK")
 
-    def record(self, entry: Entry, protocols: dict[str, tuple[str, ...]]) -> None:
-        """Writes an instance's row and ports; only inside :meth:`claim`."""
-        self.forget_missing()
-        self._db.execute("DELETE FROM instances WHERE folder = ?", (entry.folder,))
-        self._db.execute(
-            "INSERT INTO instances VALUES (?, ?, ?, ?, ?)",
-            (entry.folder, entry.name, entry.game, entry.note, entry.memory_mib),
-        )
-        self._db.executemany(
-            "INSERT INTO ports VALUES (?, ?, ?, ?)",
-            [
-                (entry.folder, role, number, protocol)
-                for role, number in entry.ports.items()
-                for protocol in protocols[role]
-            ],
-        )
+    def put(self, entry: Entry) -> None:
+        """Writes an instance's row; only inside :meth:`claim`."""
+        self._db.execute("INSERT OR REPLACE INTO servers VALUES (?, ?)", (entry.folder, _text(entry)))
 
-    def forget_missing(self) -> list[str]:
-        """Takes out every instance whose folder is gone; answers those folders. Only inside :meth:`claim`."""
-        rows = self._db.execute("SELECT folder FROM instances ORDER BY folder").fetchall()
-        gone = [str(row[0]) for row in rows if not _still_there(row[0])]
-        self._db.executemany("DELETE FROM instances WHERE folder = ?", [(folder,) for folder in gone])
-        return gone
+    def drop(self, folder: str) -> None:
+        """Removes an instance's row; only inside :meth:`claim`."""
+        self._db.execute("DELETE FROM servers WHERE folder = ?", (folder,))
 
-    def forget(self, folder: str) -> None:
-        """Takes an instance out; only inside :meth:`claim`."""
-        self._db.execute("DELETE FROM instances WHERE folder = ?", (folder,))
-
-
-def _unusable(broken: sqlite3.Error, file: str) -> StateError:
-    if getattr(broken, "sqlite_errorname", "").startswith(("SQLITE_FULL", "SQLITE_IOERR")):
+    def _unusable(self, broken: Exception) -> StateError:
+        name = getattr(broken, "sqlite_errorname", "")
+        if name.startswith(("SQLITE_FULL", "SQLITE_IOERR", "SQLITE_READONLY", "SQLITE_CANTOPEN", "SQLITE_PERM")):
+            return StateError(
+                "ledger-unwritten",
+                f"the ledger at {self._file} cannot be written: {broken}",
+                hint="Check free space and permissions of that folder, then run the same command again; or name "
+                "another state folder: RHIZON_STATE.",
+            )
         return StateError(
-            "ledger-unwritten",
-            f"the ledger at {file} cannot be written: {broken}",
-            hint="Free some space on that disk and look whether it is sound; then run the same command again.",
+            "ledger-broken",
+            f"the ledger at {self._file} cannot be used: {broken}",
+            hint="Rebuild it from the servers' folders: rhizon host --rebuild [FOLDER ...]",
         )
-    return StateError(
-        "ledger-broken",
-        f"the ledger at {file} cannot be used: {broken}",
-        hint="Move that file away; it is written anew as instances are provisioned again.",
-    )
 
 
-def _still_there(folder: str) -> bool:
-    return (Path(folder) / ".rhizon").is_dir()
+def _text(entry: Entry) -> str:
+    return msgspec.json.encode(entry).decode()
+
+
+def _is_damage(broken: sqlite3.Error) -> bool:
+    """Whether the file itself is at fault, and not its folder, its disk or another command."""
+    name = getattr(broken, "sqlite_errorname", "")
+    return name in ("SQLITE_CORRUPT", "SQLITE_NOTADB", "SQLITE_ERROR", "") and "locked" not in str(broken)

@@ -1,19 +1,33 @@
 """Where Rhizon keeps its own things on this host."""
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
 import platformdirs
 
+from rhizon.core.errors import StateError
+
 __all__ = ["Places", "places"]
 
 
 class Places(NamedTuple):
-    """``state`` holds the store and the ledger, ``config`` a person's own game definitions."""
+    """``state`` holds the store and the ledger, ``config`` a person's own game definitions. ``trouble`` says why
+    nothing may be written there, "" where it may."""
 
     state: Path
     config: Path
+    trouble: str = ""
+
+    def require_state(self) -> None:
+        """Raises :class:`StateError` where no state folder is known that could be written to."""
+        if self.trouble:
+            raise StateError(
+                "no-state-folder",
+                f"there is no folder for Rhizon's state: {self.trouble}",
+                hint="Set RHIZON_STATE to the absolute path of a folder that you can write to.",
+            )
 
     @property
     def store(self) -> Path:
@@ -57,7 +71,30 @@ class Places(NamedTuple):
 
 
 def places() -> Places:
-    """RHIZON_STATE and RHIZON_CONFIG name other folders than the system's usual ones."""
-    state = os.environ.get("RHIZON_STATE") or platformdirs.user_state_dir("rhizon", appauthor=False)
-    config = os.environ.get("RHIZON_CONFIG") or platformdirs.user_config_dir("rhizon", appauthor=False)
-    return Places(Path(state).expanduser().absolute(), Path(config).expanduser().absolute())
+    """RHIZON_STATE and RHIZON_CONFIG name other folders than the system's usual ones.
+
+    What cannot be found out (no home folder, a relative path, which would be another folder elsewhere) keeps nobody
+    from reading; writing then says what is needed."""
+    state, trouble = _folder("RHIZON_STATE", platformdirs.user_state_dir)
+    config, _ = _folder("RHIZON_CONFIG", platformdirs.user_config_dir)
+    return Places(state, config, trouble)
+
+
+def _folder(variable: str, usual: Callable[..., str]) -> tuple[Path, str]:
+    """The folder, and what is wrong with it."""
+    named = os.environ.get(variable)
+    if named is not None:
+        try:
+            folder = Path(named).expanduser()
+        except RuntimeError:
+            return Path("/nonexistent/rhizon"), f"{variable} is {named}, and there is no home folder"
+        if not named.strip():
+            return Path("/nonexistent/rhizon"), f"{variable} is empty"
+        return folder.absolute(), "" if folder.is_absolute() else f"{variable} is a relative path, {named}"
+    try:
+        folder = Path(usual("rhizon", appauthor=False)).expanduser()
+    except (RuntimeError, KeyError, OSError):
+        return Path("/nonexistent/rhizon"), f"no home folder is known, and {variable} is not set"
+    if not folder.is_absolute():
+        return Path("/nonexistent/rhizon"), f"no home folder is known, and {variable} is not set"
+    return folder, ""

@@ -6,7 +6,7 @@ import queue
 import signal
 import subprocess
 import threading
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import psutil
@@ -14,7 +14,7 @@ import psutil
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import StopSignal
 
-__all__ = ["SIGNALS", "ServerProcess", "alive", "at_work_in", "ended", "holder_of", "signalled"]
+__all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "signalled"]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0
@@ -146,6 +146,13 @@ def signalled(pid: int, since: float, name: StopSignal) -> None:
             os.kill(pid, SIGNALS[name])
 
 
+def began(pid: int) -> float:
+    """When a process began, in seconds since 1970; 0 for one that is gone."""
+    with contextlib.suppress(psutil.Error):
+        return float(psutil.Process(pid).create_time())
+    return 0.0
+
+
 def alive(pid: int, since: float) -> bool:
     """Whether that very process (not a later one with its number) still runs."""
     with contextlib.suppress(psutil.Error):
@@ -161,14 +168,3 @@ def holder_of(number: int) -> str:
             if one.laddr and one.laddr.port == number and one.pid and one.pid != os.getpid():
                 return f"{psutil.Process(one.pid).name()} (process {one.pid})"
     return "another program"
-
-
-def at_work_in(folder: Path, ports: Collection[int]) -> int | None:
-    """The id of a process that works in the folder and has one of the ports, as far as the system lets us see."""
-    with contextlib.suppress(psutil.Error, OSError):
-        for one in psutil.net_connections("inet"):
-            if one.laddr and one.laddr.port in ports and one.pid and one.pid != os.getpid():
-                with contextlib.suppress(psutil.Error, OSError):
-                    if Path(psutil.Process(one.pid).cwd()) == folder.resolve():
-                        return int(one.pid)
-    return None

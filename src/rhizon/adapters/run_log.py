@@ -1,8 +1,11 @@
 """The log of a run, ``.rhizon/last-run.log``: what a server prints, bounded, and never a reason to end the server."""
 
+import os
 from pathlib import Path
 
 from rhizon.adapters.files import translated
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.transact import RHIZON
 from rhizon.core.errors import StateError
 
 __all__ = ["BEFORE", "LOG", "RunLog"]
@@ -15,17 +18,18 @@ MOST_BYTES = 32 << 20
 class RunLog:
     """Open from the start of a run to its end. Raises StateError where it cannot be begun."""
 
-    def __init__(self, own: Path, most_bytes: int = MOST_BYTES) -> None:
-        self.path = own / LOG
+    def __init__(self, folder: Path, most_bytes: int = MOST_BYTES) -> None:
+        self._folder = folder
+        self.path = folder / RHIZON / LOG
         self._most = most_bytes
         self._begin()
 
     def _begin(self) -> None:
         self._written = 0
-        with translated("write the log", self.path):
-            if self.path.exists():
-                self.path.replace(self.path.with_name(BEFORE))
-            self._file = self.path.open("wb", buffering=0)
+        with translated("write the log", self.path), Inside(self._folder) as inside:
+            if inside.lstat(f"{RHIZON}/{LOG}") is not None:
+                inside.rename(f"{RHIZON}/{LOG}", f"{RHIZON}/{BEFORE}")
+            self._file = os.fdopen(inside.open_write(f"{RHIZON}/{LOG}"), "wb", buffering=0)
 
     def write(self, line: str) -> str:
         """Adds a line; why it could not be, "" where it was. The next one is tried again: disks are cleared."""

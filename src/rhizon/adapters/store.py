@@ -10,8 +10,11 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from rhizon.adapters.files import has_stamp, hash_file, stamp, translated
+from rhizon.adapters.files import hash_file, make_folders, translated
+from rhizon.adapters.inside import Inside, Owner, give_like_folder, write_all
+from rhizon.adapters.verified import Verified
 from rhizon.core.errors import TrustError
+from rhizon.core.plan import WantedFile
 
 __all__ = ["Entry", "Incoming", "Store"]
 
@@ -61,17 +64,25 @@ class Store:
     def __init__(self, root: Path) -> None:
         self._root = root
         self._made: set[str] = set()
+        self.verified = Verified(root / "verified.sqlite3")
 
     def path(self, sha256: str) -> Path:
         """Where the bytes lie or would lie."""
         return self._root / sha256[:2] / sha256
 
     def has(self, sha256: str, size: int) -> bool:
-        """Whether the bytes are there, by name and size."""
+        """Whether the bytes are there and are those of the hash; they are read where that is not known."""
         try:
-            return self.path(sha256).stat().st_size == size
+            facts = self.path(sha256).stat()
+            if facts.st_size != size:
+                return False
+            known = self.verified.sha256_of(facts)
+            if known is None:
+                known = hash_file(self.path(sha256))[0]
+                self.verified.note(facts, known)
         except OSError:
             return False
+        return known == sha256
 
     def entries(self) -> Iterator[Entry]:
         """Every file in the store; one that goes away meanwhile is passed over."""
@@ -109,7 +120,7 @@ class Store:
         never write into one: the second gets another.
         """
         with translated("write into the store", self._root):
-            self._root.mkdir(parents=True, exist_ok=True)
+            make_folders(self._root)
             file = self._partial(sha256) if sha256 is not None else None
             partial = file is not None
             if file is None:
@@ -145,12 +156,13 @@ class Store:
         with translated("write into the store", target):
             os.fsync(incoming.file.fileno())
             if target.parent.name not in self._made:
-                target.parent.mkdir(exist_ok=True)
+                make_folders(target.parent)
                 self._made.add(target.parent.name)
             os.chmod(name, 0o444)  # noqa: PTH101
-            stamp(name, sha256)
+            give_like_folder(Path(str(name)))
             os.replace(name, target)  # noqa: PTH105
             incoming.kept = True
+            self.verified.note(os.fstat(incoming.file.fileno()), sha256)
 
     def add(self, data: bytes) -> str:
         """Puts bytes into the store and answers their hash."""
@@ -170,30 +182,31 @@ class Store:
             raise self._damaged(path, what)
         return data
 
-    def lay_out(self, sha256: str, target: str, *, link: bool, executable: bool, what: str) -> None:
-        """Puts the bytes at ``target``, which is not there yet, stamped: as a hard link where ``link`` allows it and
-        the file system can, else by sharing blocks where it can, else as a copy.
+    def lay_out(
+        self, wanted: WantedFile, inside: Inside, target: str, *, mode: int | None = None, owner: Owner | None = None
+    ) -> None:
+        """Puts a file at ``target`` in an instance, where nothing is yet: as a hard link where nobody writes to it and
+        the file system can, else by sharing blocks where it can, else as a copy, hashed while it is made. ``mode`` and
+        ``owner`` are those that it has to have, None where the usual ones will do.
 
-        Raises :class:`TrustError` for a file that is damaged (it is then gone) or not there.
+        Raises :class:`TrustError` for a file that is damaged (it is then gone from the store) or not there.
         """
-        path = str(self.path(sha256))
-        try:
-            facts = os.stat(path)  # noqa: PTH116 - five hundred of them are to cost next to nothing
-        except FileNotFoundError:
-            raise self._damaged(Path(path), what) from None
-        if not has_stamp(facts, sha256):
-            if hash_file(Path(path))[0] != sha256:
-                raise self._damaged(Path(path), what)
-            with contextlib.suppress(OSError):
-                stamp(path, sha256)
-        if link and not executable:
-            with contextlib.suppress(OSError):
-                os.link(path, target)
+        path, sha256 = self.path(wanted.sha256), wanted.sha256
+        if not self.has(sha256, wanted.size):
+            raise self._damaged(path, wanted.origin)
+        facts = os.stat(path)  # noqa: PTH116
+        if wanted.linked and not wanted.executable and mode is None and (owner is None or owner.uid == facts.st_uid):
+            with contextlib.suppress(OSError, NotImplementedError):
+                inside.link_from(str(path), target)
+                self.verified.renew(facts, os.stat(path), sha256)  # noqa: PTH116
                 return
-        found = _copy(path, target, sha256, 0o755 if executable else 0o644)
-        if found != sha256:
-            os.unlink(target)  # noqa: PTH108
-            raise self._damaged(Path(path), what)
+        usual = 0o755 if wanted.executable else 0o644
+        with inside.new_file(target, mode if mode is not None else usual, owner) as copy:
+            if _copy(path, copy, sha256) != sha256:
+                raise self._damaged(path, wanted.origin)
+        made = inside.lstat(target)
+        if made is not None:
+            self.verified.note(made, sha256)
 
     def _damaged(self, path: Path, what: str) -> TrustError:
         path.unlink(missing_ok=True)
@@ -204,21 +217,16 @@ class Store:
         )
 
 
-def _copy(path: str, target: str, sha256: str, mode: int) -> str:
+def _copy(path: Path, copy: int, sha256: str) -> str:
     """Copies a file and answers the hash of what was copied (taken on trust where blocks are shared)."""
-    with open(path, "rb") as source, open(target, "xb") as copy:  # noqa: PTH123
-        found = sha256
-        if not _share_blocks(source.fileno(), copy.fileno()):
-            digest = hashlib.sha256()
-            while chunk := source.read(1 << 20):
-                digest.update(chunk)
-                copy.write(chunk)
-            copy.flush()
-            found = digest.hexdigest()
-        os.fsync(copy.fileno())
-    Path(target).chmod(mode)
-    stamp(target, sha256)
-    return found
+    with path.open("rb") as source:
+        if _share_blocks(source.fileno(), copy):
+            return sha256
+        digest = hashlib.sha256()
+        while chunk := source.read(1 << 20):
+            digest.update(chunk)
+            write_all(copy, chunk)
+        return digest.hexdigest()
 
 
 def _share_blocks(source: int, target: int) -> bool:

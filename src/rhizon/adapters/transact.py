@@ -1,37 +1,49 @@
-"""Carrying out a plan: stage, journal, switch, record; or take back.
+"""Carrying out a plan: stage, journal, switch, commit; or roll back.
 
-Layout in the instance's ``.rhizon/``: ``staging/`` holds the new files, ``undo/`` the old ones while the
-switch runs, ``journal.json`` is there exactly while a switch has begun and not ended. Both folders stand once more in
-``.rhizon-passing/`` of every folder inside the instance that lies on another file system, since renames do not cross
-from one to another. The same code takes back a failure and recovers after a crash; running it twice is harmless, since
-it looks only at where each file lies.
+Layout in the instance's ``.rhizon/``: ``staging/`` holds the new files, ``undo/`` the old ones while the switch runs,
+``journal.json`` is there exactly while a switch has begun and not ended: removing it is the commit point. Both folders
+exist once more in ``.rhizon-passing/`` of every folder inside the instance that is on another file system, since
+renames do not cross from one to another.
+
+A file that is replaced gets a second name in ``undo/`` first and is then replaced by one rename, so that there is no
+moment without it. (Folders, and file systems without hard links, need two renames.) The same code rolls back after a
+failure and after a crash; running it twice is harmless, since it looks only at where each file is.
 """
 
 import contextlib
-import os
+import hashlib
+import stat
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Literal
 
 import msgspec
 
-from rhizon.adapters.files import remove_tree, stamp, sync_folder, translated, write_atomic
+from rhizon.adapters import interrupts
+from rhizon.adapters.files import translated
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.store import Store
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
 from rhizon.core.names import RelPath, safe_path
-from rhizon.core.plan import Plan
+from rhizon.core.plan import Plan, Step
 
-__all__ = ["BLOBS", "JOURNAL", "RHIZON", "apply", "recover", "write_alone"]
+__all__ = ["BLOBS", "JOURNAL", "RHIZON", "MakeTree", "apply", "drop_empty", "recover", "unfinished", "write_alone"]
 
 RHIZON = RelPath(".rhizon")
 PASSING = ".rhizon-passing"
 JOURNAL = "journal.json"
 BLOBS = "kept/blobs"
+_STAGING = f"{RHIZON}/staging"
+# Modes that Rhizon gives to what it places; another one was chosen by a person and stays.
+_OWN_MODES = (0o444, 0o644, 0o755)
+
+# Makes a whole folder at the path that it gets, in a folder where nothing is yet.
+MakeTree = Callable[[Inside, RelPath], None]
 
 
 class _Entry(msgspec.Struct, frozen=True):
-    """One rename, or two. ``room`` is the folder that holds the ``staging`` and ``undo`` of its file system."""
+    """One change of one path. ``room`` is the folder that holds the ``staging`` and ``undo`` of its file system."""
 
     action: Literal["place", "replace", "remove"]
     path: str
@@ -46,110 +58,152 @@ def apply(
     reached: Callable[[str], None] = lambda _point: None,
     *,
     blobs: Mapping[str, RelPath] | None = None,
-    trees: Mapping[RelPath, Callable[[Path], None]] | None = None,
+    trees: Mapping[RelPath, MakeTree] | None = None,
+    linked: tuple[Path, ...] = (),
 ) -> None:
     """Turns the folder into what the plan says and writes ``records`` (names below ``.rhizon/``) with it.
 
     ``blobs`` keeps files as they are now under their hash, for a later undo. ``trees`` are whole folders to put in
-    place of what is there: each is made by its function at the path that it gets.
-    Raises :class:`~rhizon.core.errors.StateError` (no room, not allowed) or TrustError (a damaged store);
-    the folder is then what it was before. ``reached`` is told each point of the way: "staged", "journalled",
-    "away PATH", "in PATH", "ended".
+    place of what is there. ``linked`` are folders outside that links may lead to. ``reached`` is told each point of the
+    way: "staged", "journalled", "away PATH", "in PATH", "committed", "ended".
+
+    Raises :class:`~rhizon.core.errors.StateError` (no room, not allowed, a link in the way) or TrustError (a damaged
+    store), and KeyboardInterrupt; the folder is then what it was before. After the commit point nothing is raised.
     """
     existed = folder.exists()
-    own = folder / RHIZON
-    stage = _Stage(folder)
+    stage: _Stage | None = None
+    committed = False
     try:
         with translated("write the instance", folder):
-            own.mkdir(parents=True, exist_ok=True)
-            remove_tree(own / "staging")
-            stage.plan(plan, store)
-            stage.trees(trees or {})
-            stage.blobs(blobs or {})
-            stage.records(records)
-            reached("staged")
-            write_alone(folder, own / JOURNAL, encode_json(stage.entries))
-            reached("journalled")
-            _switch(folder, stage.entries, reached)
-            (own / JOURNAL).unlink()
-            sync_folder(own)
-            reached("ended")
+            if not existed:
+                folder.mkdir(parents=True)
+            inside = Inside(folder, linked)
+            try:
+                stage = _Stage(inside)
+                stage.begin()
+                stage.plan(plan, store)
+                stage.trees(trees or {})
+                stage.blobs(blobs or {})
+                stage.records(records)
+                reached("staged")
+                _replace(inside, f"{RHIZON}/{JOURNAL}", encode_json(stage.entries))
+                reached("journalled")
+                _switch(inside, stage.entries, reached)
+                with interrupts.held():
+                    inside.unlink(f"{RHIZON}/{JOURNAL}")
+                    committed = True
+                    interrupts.commit()
+                    inside.sync(RHIZON)
+                    reached("committed")
+                    with contextlib.suppress(StateError, OSError):  # the next command clears what is left
+                        _clear(inside, stage.rooms)
+                        for entry in stage.entries:
+                            if entry.action == "remove":  # a loader may take an empty folder for content
+                                drop_empty(inside, safe_path(entry.path), least=2)
+                    reached("ended")
+            finally:
+                inside.close()
     except BaseException:
-        recover(folder)
-        _clear(folder, stage.rooms)
-        if not existed:
-            remove_tree(folder)
+        if not committed:
+            with interrupts.held():
+                _roll_back(folder, stage.rooms if stage is not None else set(), existed=existed, linked=linked)
         raise
-    _clear(folder, stage.rooms)
-    for entry in stage.entries:
-        if entry.action == "remove":  # a loader may take an empty folder for content
-            _drop_empty(folder, safe_path(entry.path), least=2)
 
 
-def recover(folder: Path) -> bool:
-    """Takes back a switch that did not end. True when there was one."""
-    own = folder / RHIZON
-    journal = own / JOURNAL
-    if not journal.is_file():
-        if own.is_dir():
-            _clear(folder, {RHIZON})
+def _roll_back(folder: Path, rooms: set[str], *, existed: bool, linked: tuple[Path, ...]) -> None:
+    recover(folder, linked)
+    with translated("clear up after a change", folder), Inside(folder, linked) as inside:
+        _clear(inside, rooms)
+        if not existed:
+            for name in inside.names(""):
+                inside.remove(name)
+    if not existed:
+        folder.rmdir()
+
+
+def recover(folder: Path, linked: tuple[Path, ...] = ()) -> bool:
+    """Rolls back a switch that did not end. True when there was one. Raises :class:`StateError`."""
+    if not folder.is_dir():
         return False
-    with translated("take back an unfinished change", folder):
-        entries = _read_journal(journal)
+    with translated("roll back an unfinished change", folder), Inside(folder, linked) as inside:
+        if not inside.is_file(f"{RHIZON}/{JOURNAL}"):
+            if inside.is_folder(RHIZON):
+                _clear(inside, {RHIZON})
+            return False
+        entries = _read_journal(inside)
         for entry in reversed(entries):
-            path = safe_path(entry.path)
-            room = folder / safe_path(entry.room)
-            _take_back(folder / path, room / "staging" / path, room / "undo" / path, entry.action)
-            if entry.action == "place":
-                _drop_empty(folder, path)
-        journal.unlink()
-        sync_folder(own)
-    _clear(folder, {entry.room for entry in entries} | {RHIZON})
+            _take_back(inside, entry)
+        inside.unlink(f"{RHIZON}/{JOURNAL}")
+        inside.sync(RHIZON)
+        _clear(inside, {entry.room for entry in entries} | {RHIZON})
     return True
 
 
-def write_alone(folder: Path, path: Path, data: bytes, mode: int = 0o644) -> None:
-    """Replaces one file of the instance in one step, outside a plan: its bytes of before need not be kept.
+def unfinished(folder: Path) -> dict[str, str | None] | None:
+    """What a switch that did not end has changed: path to where its valid bytes are (None: nowhere, the path is new).
+    None when no change is unfinished. Raises :class:`StateError` for a damaged journal."""
+    if not (folder / RHIZON / JOURNAL).is_file():  # the usual case needs no handles
+        return None
+    with translated("read an unfinished change", folder), Inside(folder) as inside:
+        valid: dict[str, str | None] = {}
+        for entry in _read_journal(inside):
+            old = f"{entry.room}/undo/{entry.path}"
+            if entry.action == "place":
+                valid[entry.path] = None
+            elif inside.lstat(old) is not None:
+                valid[entry.path] = old
+    return valid
 
-    What is half written lies in ``staging/``, which the next command clears. The caller holds the instance.
-    Raises OSError.
-    """
-    room = folder / RHIZON / "staging"
-    room.mkdir(parents=True, exist_ok=True)
-    path.parent.mkdir(parents=True, exist_ok=True)
-    one_file_system = room.stat().st_dev == path.parent.stat().st_dev
-    try:
-        write_atomic(path, data, mode, room=room if one_file_system else None)
-    finally:
-        with contextlib.suppress(OSError):  # a change is being staged
-            room.rmdir()
+
+def write_alone(folder: Path, path: str, data: bytes, mode: int = 0o644, linked: tuple[Path, ...] = ()) -> None:
+    """Replaces one file of the instance (``path`` is relative) in one step, outside a plan: its bytes of before need
+    not be kept. What is half written is in ``staging/``, which the next command clears. The caller holds the instance.
+    Raises OSError, :class:`StateError`."""
+    with Inside(folder, linked) as inside:
+        _replace(inside, path, data, mode)
+
+
+def _replace(inside: Inside, path: str, data: bytes, mode: int = 0o644) -> None:
+    parent = path.rpartition("/")[0]
+    inside.make_folder(_STAGING)
+    if parent:
+        inside.make_folder(parent)
+    same_device = inside.device(parent) == inside.device(_STAGING)
+    inside.replace(path, data, mode, room=_STAGING if same_device else parent)
+    with contextlib.suppress(OSError):  # a change is being staged
+        inside.remove_folder(_STAGING)
 
 
 class _Stage:
     """Everything that is written before the switch, and the entries of the journal for it."""
 
-    def __init__(self, folder: Path) -> None:
+    def __init__(self, inside: Inside) -> None:
         self.entries: list[_Entry] = []
         self.rooms: set[str] = {RHIZON}
-        self._folder = str(folder)
-        self._made: set[str] = set()
+        self._inside = inside
         self._room_of: dict[str, str] = {}
 
+    def begin(self) -> None:
+        self._inside.make_folder(RHIZON)
+        self._inside.remove(_STAGING)
+        self._inside.make_folder(_STAGING)
+
     def _room(self, path: str) -> str:
-        """The room on the file system where ``path`` will lie."""
+        """The room on the file system where ``path`` is or will be."""
         parent = path.rpartition("/")[0]
         if parent not in self._room_of:
-            here = os.stat(f"{self._folder}/{RHIZON}").st_dev  # noqa: PTH116
+            inside = self._inside
             lowest = parent
-            while lowest and not os.path.isdir(f"{self._folder}/{lowest}"):  # noqa: PTH112
+            while lowest and inside.lstat(lowest) is None:
                 lowest = lowest.rpartition("/")[0]
             room: str = RHIZON
-            if os.stat(f"{self._folder}/{lowest}").st_dev != here:  # noqa: PTH116
-                device = os.stat(f"{self._folder}/{lowest}").st_dev  # noqa: PTH116
-                while os.stat(f"{self._folder}/{lowest}/..").st_dev == device:  # noqa: PTH116
-                    lowest = lowest.rpartition("/")[0]
+            device = inside.device(lowest)
+            if device != inside.device(RHIZON):
+                above = lowest.rpartition("/")[0]
+                while above and inside.device(above) == device:
+                    lowest, above = above, above.rpartition("/")[0]
                 room = f"{lowest}/{PASSING}"
-                remove_tree(Path(self._folder) / room / "staging")
+                inside.remove(room)  # what a command that was killed after its commit has left there
                 self.rooms.add(room)
             self._room_of[parent] = room
         return self._room_of[parent]
@@ -158,119 +212,140 @@ class _Stage:
         """Where a new file is to be written; its entry is noted."""
         room = self._room(path)
         self.entries.append(_Entry(action, path, room))
-        target = f"{self._folder}/{room}/staging/{path}"
-        parent = target.rpartition("/")[0]
-        if parent not in self._made:
-            os.makedirs(parent, exist_ok=True)  # noqa: PTH103
-            self._made.add(parent)
-        return target
+        return f"{room}/staging/{path}"
 
     def plan(self, plan: Plan, store: Store) -> None:
+        inside = self._inside
         for step in plan.changes:
             if step.action == "remove":
                 self.entries.append(_Entry("remove", step.path, self._room(step.path)))
                 continue
+            owner = inside.owner_at(step.path)  # refuses what could not be kept, before anything is changed
             target = self._target("place" if step.action == "place" else "replace", step.path)
             if step.path in plan.contents:
                 written = plan.contents[step.path]
-                write_atomic(Path(target), written.data, written.mode)
+                inside.write_new(target, written.data, written.mode, owner)
             elif step.wanted is not None:
-                file = step.wanted
-                store.lay_out(file.sha256, target, link=file.linked, executable=file.executable, what=file.origin)
+                mode = self._mode(step)
+                store.lay_out(step.wanted, inside, target, mode=mode, owner=owner)
 
-    def trees(self, trees: Mapping[RelPath, Callable[[Path], None]]) -> None:
+    def _mode(self, step: Step) -> int | None:
+        """The mode that a person gave to the file that is replaced; None where it has one of ours."""
+        facts = self._inside.lstat(step.path) if step.action == "replace" else None
+        if facts is None or stat.S_IMODE(facts.st_mode) in _OWN_MODES:
+            return None
+        assert step.wanted is not None
+        return stat.S_IMODE(facts.st_mode) & 0o777 | (0o100 if step.wanted.executable else 0)
+
+    def trees(self, trees: Mapping[RelPath, MakeTree]) -> None:
         for path, make in trees.items():
-            there = os.path.lexists(f"{self._folder}/{path}")
-            make(Path(self._target("replace" if there else "place", path)))
+            there = self._inside.lstat(path) is not None
+            make(self._inside, RelPath(self._target("replace" if there else "place", path)))
 
     def blobs(self, blobs: Mapping[str, RelPath]) -> None:
         for sha256, path in blobs.items():
             kept = f"{RHIZON}/{BLOBS}/{sha256}"
-            if not os.path.lexists(f"{self._folder}/{kept}"):
-                _keep(f"{self._folder}/{path}", self._target("place", kept), sha256)
+            if self._inside.lstat(kept) is None:
+                _keep(self._inside, path, self._target("place", kept), sha256)
 
     def records(self, records: Mapping[str, bytes]) -> None:
         for name, data in records.items():
-            there = os.path.lexists(f"{self._folder}/{RHIZON}/{name}")
-            write_atomic(Path(self._target("replace" if there else "place", f"{RHIZON}/{name}")), data)
+            path = f"{RHIZON}/{name}"
+            there = self._inside.lstat(path) is not None
+            owner = self._inside.owner_at(path)
+            self._inside.write_new(self._target("replace" if there else "place", path), data, 0o644, owner)
 
 
-def _keep(path: str, kept: str, sha256: str) -> None:
+def _keep(inside: Inside, path: str, kept: str, sha256: str) -> None:
     """A copy of a file as it is now; another name for it where nobody writes into it (content in the store)."""
-    facts = os.stat(path)  # noqa: PTH116
+    facts = inside.lstat(path)
+    assert facts is not None
     if facts.st_nlink > 1 and not facts.st_mode & 0o222:
         with contextlib.suppress(OSError):
-            os.link(path, kept)
+            inside.link(path, kept)
             return
-    data = Path(path).read_bytes()
-    write_atomic(Path(kept), data, 0o600 | facts.st_mode & 0o100)
-    stamp(kept, sha256)
+    data = inside.read(path)
+    if hashlib.sha256(data).hexdigest() != sha256:
+        raise StateError(
+            "file-changing",
+            f"{inside.root / path} changed while it was being kept for undo",
+            hint="Stop whatever writes to it, then run the same command again.",
+        )
+    inside.write_new(kept, data, 0o600 | facts.st_mode & 0o100, inside.owner_at(kept))
 
 
-def _switch(folder: Path, entries: list[_Entry], reached: Callable[[str], None]) -> None:
-    root = str(folder)
+def _switch(inside: Inside, entries: list[_Entry], reached: Callable[[str], None]) -> None:
     touched = set()
-    made = set()
-
-    def there(parent: str) -> str:
-        if parent not in made:
-            os.makedirs(parent, exist_ok=True)  # noqa: PTH103
-            made.add(parent)
-        return parent
-
     for entry in entries:
-        final = f"{root}/{entry.path}"
-        if entry.action != "place":
-            old = f"{root}/{entry.room}/undo/{entry.path}"
-            there(old.rpartition("/")[0])
-            os.replace(final, old)  # noqa: PTH105
-            reached(f"away {entry.path}")
+        final, old = entry.path, f"{entry.room}/undo/{entry.path}"
+        touched.add(final.rpartition("/")[0])
+        if entry.action == "remove" or (entry.action == "replace" and not _linked(inside, final, old)):
+            inside.rename(final, old)
+            reached(f"away {final}")
         if entry.action != "remove":
-            touched.add(there(final.rpartition("/")[0]))
-            os.replace(f"{root}/{entry.room}/staging/{entry.path}", final)  # noqa: PTH105
-            reached(f"in {entry.path}")
-        else:
-            touched.add(final.rpartition("/")[0])
+            inside.rename(f"{entry.room}/staging/{final}", final)
+            reached(f"in {final}")
     for parent in sorted(touched):
-        sync_folder(Path(parent))
+        inside.sync(parent)
 
 
-def _take_back(final: Path, staged: Path, old: Path, action: str) -> None:
-    if action != "remove" and not os.path.lexists(staged) and (action == "place" or os.path.lexists(old)):
-        if final.is_dir() and not final.is_symlink():
-            remove_tree(final)
-        else:
-            final.unlink(missing_ok=True)
-    if action != "place" and os.path.lexists(old):
-        old.replace(final)
-
-
-def _clear(folder: Path, rooms: set[str]) -> None:
-    """Takes away what was staged and what was put aside, once nothing needs it."""
-    for room in rooms:
-        with translated("clear up after a change", folder / room):
-            remove_tree(folder / room / "staging")
-            remove_tree(folder / room / "undo")
-            if room != RHIZON and (folder / room).is_dir():
-                (folder / room).rmdir()
-
-
-def _drop_empty(folder: Path, path: RelPath, least: int = 1) -> None:
-    """Folders of a file that is gone, as far as they are empty and lie at least so deep (1: in the instance's own)."""
-    for parent in Path(path).parents:
-        if len(parent.parts) < least or parent == Path(RHIZON):
-            return
-        with contextlib.suppress(OSError):
-            (folder / parent).rmdir()
-
-
-def _read_journal(journal: Path) -> list[_Entry]:
+def _linked(inside: Inside, final: str, old: str) -> bool:
+    """Gives the file a second name; False where that cannot be: it is a folder, or the system knows no hard links."""
     try:
-        return msgspec.json.decode(journal.read_bytes(), type=list[_Entry])
+        inside.link(final, old)
+    except (OSError, NotImplementedError):
+        return False
+    return True
+
+
+def _take_back(inside: Inside, entry: _Entry) -> None:
+    path, old, staged = entry.path, f"{entry.room}/undo/{entry.path}", f"{entry.room}/staging/{entry.path}"
+    if entry.action == "place":
+        if inside.lstat(staged) is None:
+            inside.remove(path)
+            drop_empty(inside, safe_path(path))
+        return
+    before = inside.lstat(old)
+    if before is None:
+        return
+    now = inside.lstat(path)
+    if now is not None and (now.st_dev, now.st_ino) == (before.st_dev, before.st_ino):
+        inside.unlink(old)  # it has its second name and was not replaced yet
+        return
+    if now is not None and (stat.S_ISDIR(now.st_mode) or stat.S_ISDIR(before.st_mode)):
+        inside.remove(path)  # a rename replaces a file, not a folder
+    inside.rename(old, path)
+
+
+def _clear(inside: Inside, rooms: set[str]) -> None:
+    """Removes what was staged and what was put aside, once nothing needs it."""
+    for room in rooms:
+        for name in ("staging", "undo"):
+            inside.remove(f"{room}/{name}")
+        if room != RHIZON and inside.is_folder(room):
+            inside.remove_folder(room)
+
+
+def drop_empty(inside: Inside, path: RelPath, least: int = 1) -> None:
+    """Removes the folders of a file that is gone, as far as they are empty and at least so deep (1: in the instance's
+    own)."""
+    parts = path.split("/")[:-1]
+    while len(parts) >= least and parts != [RHIZON]:
+        try:
+            inside.remove_folder("/".join(parts))
+        except OSError:
+            return
+        parts.pop()
+
+
+def _read_journal(inside: Inside) -> list[_Entry]:
+    try:
+        return msgspec.json.decode(inside.read(f"{RHIZON}/{JOURNAL}"), type=list[_Entry])
     except msgspec.MsgspecError:
+        where = inside.root / RHIZON
         raise StateError(
             "journal-damaged",
-            f"the journal of an unfinished change is damaged: {journal}",
-            hint=f"The old files lie in {journal.parent / 'undo'}, the new ones in {journal.parent / 'staging'}: "
-            "put back by hand what is missing, then delete the journal.",
+            f"the journal of an unfinished change is damaged: {where / JOURNAL}",
+            hint=f"The old files are in {where / 'undo'}, the new ones in {where / 'staging'}: move back by hand what "
+            "is missing, then delete the journal.",
         ) from None

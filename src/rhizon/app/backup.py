@@ -10,13 +10,12 @@ import msgspec
 
 from rhizon.adapters.backups import STAMP, Repository, tree_files
 from rhizon.adapters.console import ConsoleClient
-from rhizon.adapters.files import free_bytes, read_bytes, translated
+from rhizon.adapters.files import free_bytes, read_bytes
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.transact import write_alone
 from rhizon.app.changing import Whole, as_it_is, needed_whole
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, started_elsewhere, stopped
+from rhizon.app.exclusive import exclusive, require_stopped, started_elsewhere
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import settings_paths
 from rhizon.core.errors import InputError, StateError, TrustError
@@ -115,14 +114,14 @@ def back_up(
             rule = parse_retention(keep)
         except ValueError as wrong:
             raise InputError("bad-retention", f"--keep: {wrong}", hint="As in --keep 7d,4w,6m") from None
-    home = InstanceFolder(folder).required()
-    with entered(home, reporter):
+    home = host.home(folder).required()
+    with exclusive(host, home, reporter):
         if stop_first:
-            stopped(host, home, reporter, stop_first=True)
+            require_stopped(host, home, reporter, stop_first=True)
         state = needed_whole(home)
         game = host.game_of(state.instance, state.lock)
         repository = Repository((to or host.places.backups).absolute())
-        made = _make(home, game, state, repository, reporter, "by hand")
+        made = _make(host, home, game, state, repository, reporter, "by hand")
         if to is not None:
             _remember(home, made.id, repository.root)
         if rule is None:
@@ -141,7 +140,7 @@ def back_up_before(
     host: Host, home: InstanceFolder, game: GameDefinition, state: Whole, reporter: Reporter, why: str
 ) -> BackedUp:
     """The backup that a change makes for itself; the caller holds the instance."""
-    return _make(home, game, state, Repository(host.places.backups), reporter, why)
+    return _make(host, home, game, state, Repository(host.places.backups), reporter, why)
 
 
 def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
@@ -151,12 +150,17 @@ def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
 
 
 def _write_links(home: InstanceFolder, links: BackupLinks) -> None:
-    with translated("write the backup record", home.own):
-        write_alone(home.folder, home.own / LINKS, encode_json(links))
+    home.write_own(LINKS, encode_json(links))
 
 
 def _make(
-    home: InstanceFolder, game: GameDefinition, state: Whole, repository: Repository, reporter: Reporter, why: str
+    host: Host,
+    home: InstanceFolder,
+    game: GameDefinition,
+    state: Whole,
+    repository: Repository,
+    reporter: Reporter,
+    why: str,
 ) -> BackedUp:
     links = backup_id(home)
     if not (home.own / LINKS).is_file():
@@ -164,7 +168,7 @@ def _make(
     reporter.step("backing up the world and the settings")
     with repository.busy():
         before = _newest(repository, links.id)
-        with _calm(home, game) as calm:
+        with _calm(host, home, game) as calm:
             seen = tree_files(home.folder, game.world.folder)
             size = sum(real.stat().st_size for real in seen.files.values() if real.exists())
             paths = settings_paths(home, game, state.side, state.inventory)
@@ -187,7 +191,7 @@ def _make(
                 hint="That disk may be failing: back up to another one with --to FOLDER. This backup was not kept.",
             )
         when = repository.new_time(links.id)
-        files, _ = as_it_is(home, game, state, frozenset())
+        files, _ = as_it_is(home, game, state, frozenset(), host.store.verified)
         files |= {
             path: KeptFile(
                 sha256=one.chunks[0] if one.chunks else hashlib.sha256().hexdigest(),
@@ -258,11 +262,11 @@ def _room_for(repository: Repository, size: int) -> None:
 
 
 @contextlib.contextmanager
-def _calm(home: InstanceFolder, game: GameDefinition) -> Iterator[Calm]:
+def _calm(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Calm]:
     """While the world is read: how sure it is that nobody writes."""
     mark = home.running()
     if mark is None:
-        yield "unsure" if started_elsewhere(home) is not None else "stopped"
+        yield "unsure" if started_elsewhere(host, home) is not None else "stopped"
         return
     hold = game.console.hold
     if hold is None:
@@ -318,7 +322,7 @@ def _places(host: Host, home: InstanceFolder | None) -> list[Repository]:
 
 def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> Backups:
     """Those of one instance, or all of this host's; ``place`` is another repository to look into."""
-    home = InstanceFolder(folder).required() if folder is not None else None
+    home = host.home(folder).required() if folder is not None else None
     wanted = backup_id(home).id if home is not None else None
     lines = []
     findings = []
@@ -365,7 +369,7 @@ def find_backup(
 ) -> tuple[Repository, Backup]:
     """The backup that a person means: the newest, or one whose time begins with ``when``. ``of`` is the id, name or
     folder of the instance, where that is not the one in ``folder``. Raises InputError."""
-    home = InstanceFolder(folder)
+    home = host.home(folder)
     when = when.replace(":", "-") if when is not None else None  # as clocks write it
     if of is None and not home.is_ours:
         raise InputError(

@@ -1,17 +1,19 @@
 """Carrying out a planned change of an instance, with the state before it kept for ``rhizon undo``."""
 
-import os
-from collections.abc import Callable, Mapping
-from pathlib import Path
+import contextlib
+import stat
+from collections.abc import Mapping
 
 import msgspec
 
-from rhizon.adapters.files import has_stamp, hash_file
+from rhizon.adapters.files import translated
 from rhizon.adapters.host import now
-from rhizon.adapters.instances import INVENTORY, LOCK, InstanceFolder
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.instances import INSTANCE, INVENTORY, LOCK, InstanceFolder
 from rhizon.adapters.kept import KeptStates, state_name
 from rhizon.adapters.store import Store
-from rhizon.adapters.transact import apply
+from rhizon.adapters.transact import MakeTree, apply
+from rhizon.adapters.verified import Verified
 from rhizon.app.settling import Side, Told, settings_paths, settle, shown_diff
 from rhizon.core.changes import Changes, changes_between
 from rhizon.core.errors import StateError
@@ -57,7 +59,7 @@ def settings_change(
     )
     made = make_plan({}, {}, None, game.world.folder, settled)
     diffs = tuple(
-        shown_diff(step.path, (home.folder / step.path).read_bytes(), made.contents[step.path].data, game)
+        shown_diff(step.path, home.read(step.path) or b"", made.contents[step.path].data, game)
         for step in made.steps
         if step.action == "merge"
     )
@@ -65,22 +67,20 @@ def settings_change(
 
 
 def whole(home: InstanceFolder) -> Whole | None:
-    """The instance as it is; None when there is none yet, or when a record of it was lost."""
-    if not (home.is_ours and home.has(LOCK) and home.has(INVENTORY)):
+    """The instance as far as its documents or their copies can be read; None when there is none, or one of them is
+    nowhere to be had."""
+    if not home.is_ours:
         return None
-    return Whole(lock=home.lock(), instance=home.instance(), inventory=home.inventory())
+    lock, instance, inventory = (home.sound(name) for name in (LOCK, INSTANCE, INVENTORY))
+    if lock is None or instance is None or inventory is None:
+        return None
+    return Whole(lock=lock, instance=instance, inventory=inventory)
 
 
 def needed_whole(home: InstanceFolder) -> Whole:
-    """The instance, which must be whole."""
-    state = whole(home.required())
-    if state is None:
-        raise StateError(
-            "instance-damaged",
-            f"the instance in {home.folder} has lost its lock or inventory",
-            hint="Provision again from the same source: they are written anew, and your worlds and edits stay.",
-        )
-    return state
+    """The instance. Raises :class:`~rhizon.core.errors.StateError` where there is none or a document is damaged."""
+    home.required()
+    return Whole(lock=home.lock(), instance=home.instance(), inventory=home.inventory())
 
 
 def between(before: Whole, after: Whole) -> Changes:
@@ -101,7 +101,7 @@ def carry_out(
     why: str,
     *,
     backup: str | None = None,
-    trees: Mapping[RelPath, Callable[[Path], None]] | None = None,
+    trees: Mapping[RelPath, MakeTree] | None = None,
 ) -> int | None:
     """Makes the instance ``after`` as the plan says, in one transaction, and answers the number under which the state
     before it is kept; None where nothing changed or nothing was. ``why`` says what the change is ("update to ..."),
@@ -114,7 +114,8 @@ def carry_out(
     if before is not None:
         kept = KeptStates(home.folder)
         number = max(kept.numbers(), default=0) + 1
-        files, blobs = as_it_is(home, game, before, frozenset(step.path for step in plan.changes))
+        touched = frozenset(step.path for step in plan.changes)
+        files, blobs = as_it_is(home, game, before, touched, store.verified)
         state = KeptState(
             format="rhizon-kept/1",
             number=number,
@@ -127,44 +128,45 @@ def carry_out(
             files=files,
         )
         records[state_name(number)] = encode_json(state)
-    apply(home.folder, plan, records, store, blobs=blobs, trees=trees)
+    apply(home.folder, plan, records, store, blobs=blobs, trees=trees, linked=home.linked)
     if number is not None:
-        KeptStates(home.folder).trim()
+        with contextlib.suppress(StateError):  # the change is made; the next one trims too
+            KeptStates(home.folder).trim()
     return number
 
 
 def as_it_is(
-    home: InstanceFolder, game: GameDefinition, before: Whole, touched: frozenset[RelPath]
+    home: InstanceFolder, game: GameDefinition, before: Whole, touched: frozenset[RelPath], verified: Verified
 ) -> tuple[dict[str, KeptFile], dict[str, RelPath]]:
     """Every file of the state, and by hash those whose bytes only the folder has, or will soon have no more since they
     are ``touched``."""
     files: dict[str, KeptFile] = {}
     blobs: dict[str, RelPath] = {}
-
-    def keep(path: RelPath, sha256: str, facts: os.stat_result, *, settings: bool) -> None:
-        files[path] = KeptFile(
-            sha256=sha256,
-            size=facts.st_size,
-            executable=bool(facts.st_mode & 0o100),
-            private=not facts.st_mode & 0o044,
-            settings=settings,
-        )
-
-    root = str(home.folder)
-    for path, owned in before.inventory.files.items():
-        if owned.edited:
-            continue
-        try:
-            facts = os.lstat(f"{root}/{path}")
-        except OSError:
-            continue
-        stamped = facts.st_size == owned.size and has_stamp(facts, owned.sha256)
-        sha256 = owned.sha256 if stamped else hash_file(home.folder / path)[0]
-        keep(RelPath(path), sha256, facts, settings=False)
-        if RelPath(path) in touched or sha256 != owned.sha256:
-            blobs[sha256] = RelPath(path)
-    for name in settings_paths(home, game, before.side, before.inventory):
-        sha256, _ = hash_file(home.folder / name)
-        keep(name, sha256, os.lstat(f"{root}/{name}"), settings=True)
-        blobs[sha256] = name
+    with translated("read the instance", home.folder), home.inside() as inside:
+        for name, owned in before.inventory.files.items():
+            kept = None if owned.edited else _kept_file(inside, name, verified, settings=False)
+            if kept is None:
+                continue
+            files[name] = kept
+            if RelPath(name) in touched or kept.sha256 != owned.sha256:
+                blobs[kept.sha256] = RelPath(name)
+        for path in settings_paths(home, game, before.side, before.inventory):
+            kept = _kept_file(inside, path, None, settings=True)
+            if kept is not None:
+                files[path] = kept
+                blobs[kept.sha256] = path
     return dict(sorted(files.items())), blobs
+
+
+def _kept_file(inside: Inside, path: str, verified: Verified | None, *, settings: bool) -> KeptFile | None:
+    """A file as it is now; None for one that is gone or is no ordinary file."""
+    facts = inside.lstat(path)
+    if facts is None or not stat.S_ISREG(facts.st_mode):
+        return None
+    return KeptFile(
+        sha256=inside.hashes([path], verified)[path],
+        size=facts.st_size,
+        executable=bool(facts.st_mode & 0o100),
+        private=not facts.st_mode & 0o044,
+        settings=settings,
+    )

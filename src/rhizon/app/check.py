@@ -2,23 +2,28 @@
 
 import os
 import shlex
+import stat
 from pathlib import Path, PurePosixPath
 
 import msgspec
 
-from rhizon.adapters.files import has_stamp, hash_file, read_bytes
 from rhizon.adapters.host import memory_mib
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.runtimes import probe
-from rhizon.adapters.transact import JOURNAL, RHIZON
-from rhizon.app.context import Host, open_ledger
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.changing import whole
+from rhizon.app.context import Host
+from rhizon.app.exclusive import started_elsewhere
 from rhizon.app.moving import taken_ports
+from rhizon.app.native import native_values
 from rhizon.app.ports import port_places
+from rhizon.app.reservations import collisions, entry_of, known_servers
 from rhizon.app.settling import Side, native_edits
-from rhizon.app.whereabouts import Whereabouts, put_right
+from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, Severity, worst_first
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.instance import Instance, Inventory
+from rhizon.core.model.instance import Instance, Inventory, OwnedFile
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import Stored
 from rhizon.core.plan import BESIDE
@@ -49,26 +54,22 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def check(host: Host, folder: Path) -> Checked:
-    """Raises :class:`StateError` when there is no instance, DocumentError when its documents are broken."""
-    home = InstanceFolder(folder).required()
-    instance, lock, inventory = home.instance(), home.lock(), home.inventory()
+    """Raises :class:`StateError` when there is no instance, or a document of it is nowhere to be had any more."""
+    home = host.home(folder).required()
+    state = whole(home)
+    if state is None:
+        home.instance(), home.lock(), home.inventory()  # the damaged one says what to do
+        raise AssertionError(home.folder)
+    instance, lock, inventory = state.instance, state.lock, state.inventory
     game = host.game_of(instance, lock)
-    running = home.running()
-    findings = _whereabouts(home, put_right(host, home))
-    if (home.own / JOURNAL).exists():
-        findings.append(
-            _finding(
-                "unfinished-change",
-                "error",
-                ".rhizon",
-                "a change was cut short",
-                f"The next command that changes something takes it back, such as: rhizon repair {home.folder}",
-            )
-        )
+    mark = home.running()
+    running = mark.pid if mark is not None else started_elsewhere(host, home)
+    findings = _documents(home) + _ledger(host, home, game, instance)
     findings += _licence(home, game, instance)
-    findings += _files(home, game, inventory)
+    findings += _files(host, home, game, inventory)
     findings += _strangers(home, game, lock, inventory)
     findings += _settings(home, game, instance, lock)
+    findings += _secrets(home, game)
     if running is None:
         findings += _ports(home.folder, game, instance, lock)
     findings += _memory(host, game, instance)
@@ -78,7 +79,7 @@ def check(host: Host, folder: Path) -> Checked:
         note=instance.note,
         game=game.title,
         files=len(inventory.files),
-        running=running.pid if running else None,
+        running=running,
         findings=(*_runtime(instance), *worst_first(findings)),
     )
 
@@ -118,24 +119,115 @@ def _licence(home: InstanceFolder, game: GameDefinition, instance: Instance) -> 
     return []
 
 
-def _files(home: InstanceFolder, game: GameDefinition, inventory: Inventory) -> list[Finding]:
-    findings = []
+def _documents(home: InstanceFolder) -> list[Finding]:
+    """Rhizon's own records: an unfinished change, damage."""
     again = f"rhizon repair {home.folder}"
-    settings = game.settings_files
-    for path, owned in inventory.files.items():
-        file = home.folder / path
-        if path.endswith(BESIDE) or (path in settings and not file.is_file()):
-            continue  # there to be looked at and deleted; told as a settings file
-        if not file.is_file():
-            severity: Severity = "info" if owned.edited else "error"
-            remedy = f"Fine if you deleted it; rhizon update {home.folder} puts it back." if owned.edited else again
-            findings.append(_finding("file-missing", severity, path, f"it is gone ({owned.origin})", remedy))
-        elif owned.executable and not file.stat().st_mode & 0o100:
-            findings.append(_finding("file-changed", "error", path, "it is not marked as a program any more", again))
-        elif not owned.edited and not has_stamp(file.stat(), owned.sha256) and hash_file(file)[0] != owned.sha256:
-            what = f"it is not what was placed ({owned.origin})"
-            findings.append(_finding("file-changed", "error", path, what, again))
+    findings = [
+        _finding(
+            "instance-damaged",
+            "error",
+            f"{RHIZON}/{one.name}",
+            f"it is damaged ({one.why}); the rest of this report goes by the {one.source}",
+            again,
+        )
+        for one in home.damaged()
+    ]
+    if home.is_unfinished:
+        what = "a change was cut short; this report is of the state before it"
+        remedy = f"The next command that changes something rolls it back, such as: {again}"
+        findings.append(_finding("unfinished-change", "error", RHIZON, what, remedy))
     return findings
+
+
+def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: Instance) -> list[Finding]:
+    """Whether the ledger knows the server here, and whether another one holds its ports too."""
+    findings = []
+    entry = entry_of(game, home, instance)
+    servers, trouble = known_servers(host)
+    if trouble:
+        findings.append(_finding("ledger-damaged", "warning", "ledger", trouble, "rhizon host --rebuild"))
+    if not any(one.entry.folder == str(home.folder) for one in servers):
+        was = next(
+            (
+                one.entry.folder
+                for one in servers
+                if one.presence == "absent" and (one.entry.name, one.entry.ports) == (entry.name, entry.ports)
+            ),
+            None,
+        )
+        if was is not None:
+            what, remedy = f"it was moved here from {was}", "The next command that changes something records it."
+            findings.append(_finding("moved-by-hand", "info", RHIZON, what, remedy))
+        else:
+            what = "this host's ledger does not know it: its ports may be given to another server"
+            findings.append(_finding("not-in-ledger", "warning", RHIZON, what, f"rhizon host --rebuild {home.folder}"))
+    remedy = f"Give one of the two ports of its own: rhizon ports {home.folder} --move"
+    findings += [
+        _finding(
+            "port-clash", "error", one.role, f"{one.other.name} ({one.other.folder}) has port {one.number} too", remedy
+        )
+        for one in collisions(host, home, entry)
+    ]
+    return findings
+
+
+def _secrets(home: InstanceFolder, game: GameDefinition) -> list[Finding]:
+    """Settings files that hold a secret and that others may read."""
+    findings = []
+    for name in sorted({one.store.file for one in game.settings.values() if one.secret and one.store is not None}):
+        with home.inside() as inside:
+            facts = inside.lstat(name)
+        held = [
+            setting
+            for setting, one in game.settings.items()
+            if one.secret and one.store is not None and one.store.file == name and _says(home, one.store)
+        ]
+        if facts is not None and facts.st_mode & 0o077 and held:
+            what = f"it holds {', '.join(held)}, and others may read it (mode {facts.st_mode & 0o777:04o})"
+            findings.append(
+                _finding("secret-readable", "warning", name, what, f"chmod 600 {shlex.quote(str(home.folder / name))}")
+            )
+    return findings
+
+
+def _says(home: InstanceFolder, place: Stored) -> bool:
+    try:
+        return bool(native_values(home, place).get(place.key))
+    except StateError:
+        return True  # a file that cannot be understood may hold it
+
+
+def _files(host: Host, home: InstanceFolder, game: GameDefinition, inventory: Inventory) -> list[Finding]:
+    findings = []
+    with home.inside() as inside:
+        for path, owned in inventory.files.items():
+            try:
+                findings += _file(host, home, inside, game, path, owned)
+            except StateError as refused:
+                findings.append(_finding(refused.code, "error", path, refused.message, refused.hint))
+    return findings
+
+
+def _file(
+    host: Host, home: InstanceFolder, inside: Inside, game: GameDefinition, path: str, owned: OwnedFile
+) -> list[Finding]:
+    again = f"rhizon repair {home.folder}"
+    place = home.valid(path)
+    facts = inside.lstat(place) if place is not None else None
+    there = facts is not None and stat.S_ISREG(facts.st_mode)
+    if path.endswith(BESIDE) or (path in game.settings_files and not there):
+        return []  # there to be looked at and deleted; reported as a settings file
+    if facts is None or place is None:
+        severity: Severity = "info" if owned.edited else "error"
+        remedy = f"Fine if you deleted it; rhizon update {home.folder} puts it back." if owned.edited else again
+        return [_finding("file-missing", severity, path, f"it is missing ({owned.origin})", remedy)]
+    if owned.edited and there:
+        return []
+    if owned.executable and not facts.st_mode & 0o100:
+        return [_finding("file-changed", "error", path, "it is not marked as a program any more", again)]
+    if inside.hashes([place], host.store.verified)[place] != owned.sha256:
+        return [_finding("file-changed", "error", path, f"it is not what was placed ({owned.origin})", again)]
+    return []
 
 
 def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory: Inventory) -> list[Finding]:
@@ -152,6 +244,10 @@ def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory
     unpacked = {folder for kind, folder in game.folders.items() if kind in game.placing and game.placing[kind].unpack}
     findings = []
     for folder in sorted(set(game.folders.values())):
+        if (home.folder / folder).is_symlink():
+            what_link = "it is a link: Rhizon follows no links inside an instance"
+            findings.append(_finding("linked-folder", "error", folder, what_link, "Put the folder itself there."))
+            continue
         for file in sorted((home.folder / folder).glob("*")) if (home.folder / folder).is_dir() else ():
             path = f"{folder}/{file.name}"
             content = file.is_dir() if folder in unpacked else file.suffix in endings
@@ -164,14 +260,14 @@ def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lo
     findings = []
     again = _said_again(home.folder, game, instance, lock)
     for name, (dialect, values) in native_edits(game, Side(instance=instance, lock=lock)).items():
-        path = home.folder / name
-        if not path.is_file():
+        data = home.read(name)
+        if data is None:
             if instance.first_start_done:
                 remedy = f"rhizon update {home.folder} writes it anew as it was set; secrets have to be given again."
                 findings.append(_finding("settings-file-missing", "error", name, "it is gone", remedy))
             continue
         try:
-            native = DIALECTS[dialect].read(read_bytes(path, "settings file"))
+            native = DIALECTS[dialect].read(data)
         except ValueError as broken:
             remedy = "Mend that line by hand."
             findings.append(_finding("native-file-broken", "error", name, str(broken), remedy))
@@ -225,8 +321,7 @@ def _ports(folder: Path, game: GameDefinition, instance: Instance, lock: Lock) -
 
 
 def _memory(host: Host, game: GameDefinition, instance: Instance) -> list[Finding]:
-    with open_ledger(host) as ledger:
-        entries = ledger.entries()
+    entries = [one.entry for one in known_servers(host)[0]]
     granted = sum(one.memory_mib for one in entries)
     findings = []
     total = memory_mib()
@@ -237,12 +332,3 @@ def _memory(host: Host, game: GameDefinition, instance: Instance) -> list[Findin
         what = f"this host's {len(entries)} instances may take {granted} MiB together, it has {total}"
         findings.append(_finding("memory-overcommitted", "warning", "memory", what, "Run fewer at once."))
     return findings
-
-
-def _whereabouts(home: InstanceFolder, found: Whereabouts | None) -> list[Finding]:
-    if found is None:
-        return []
-    if not found.held_by:
-        return [_finding("moved-by-hand", "info", RHIZON, found.words, "")]
-    remedy = f"If both are to run, give this one ports of its own: rhizon ports {home.folder} --move"
-    return [_finding("not-in-ledger", "warning", RHIZON, found.words, remedy)]

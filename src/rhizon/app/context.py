@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.games import Games
 from rhizon.adapters.host import memory_mib, passing_ports
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Ledger
 from rhizon.adapters.places import Places, places
 from rhizon.adapters.store import Store
@@ -25,6 +26,7 @@ from rhizon.core.runtimes import FAMILIES
 if TYPE_CHECKING:
     from rhizon.adapters.catalogs import Catalogs
     from rhizon.adapters.runtimes import FoundRuntime, Runtimes
+    from rhizon.adapters.working import Working
 
 __all__ = ["Host", "majors_to_try", "open_ledger", "this_host"]
 
@@ -54,10 +56,23 @@ class Host:
 
     def memory(self, granted_mib: int) -> HostMemory:
         """The host's memory beside what is granted already."""
-        total = memory_mib()
-        if self.limits.memory_mib is not None:
-            total = min(total, self.limits.memory_mib)
-        return HostMemory(total_mib=total, granted_mib=granted_mib, wanted_reserve_mib=self.limits.reserve_mib)
+        return HostMemory(
+            total_mib=memory_mib(),
+            granted_mib=granted_mib,
+            wanted_reserve_mib=self.limits.reserve_mib,
+            servers_mib=self.limits.memory_mib,
+        )
+
+    def home(self, folder: Path) -> InstanceFolder:
+        """The instance in a folder, with the links out of it that the person allows."""
+        return InstanceFolder(folder, tuple(Path(one) for one in self.limits.linked))
+
+    @functools.cached_property
+    def processes(self) -> "dict[str, list[Working]]":
+        """What runs on this machine, by working folder; looked at once."""
+        from rhizon.adapters.working import processes_by_folder
+
+        return processes_by_folder()
 
     def port_room(self) -> PortRoom:
         """Where port numbers may be taken."""
@@ -114,9 +129,11 @@ def this_host(*, offline: bool = False) -> Host:
 
 
 @contextmanager
-def open_ledger(host: Host) -> Iterator[Ledger]:
-    """The ledger, closed at the end."""
-    ledger = Ledger(host.places.ledger)
+def open_ledger(host: Host, *, write: bool = False) -> Iterator[Ledger]:
+    """The ledger, closed at the end. Only with ``write`` anything on the disk is touched."""
+    if write:
+        host.places.require_state()
+    ledger = Ledger(host.places.ledger, write=write)
     try:
         yield ledger
     finally:

@@ -2,12 +2,14 @@
 
 import os
 
+from rhizon.adapters import interrupts
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.processes import alive
 from rhizon.app.native import started_with, write_edits
 from rhizon.app.reporter import Reporter
 from rhizon.app.starting import RunningServer
-from rhizon.core.errors import NotReadyError
+from rhizon.app.worlds import require_no_interrupt
+from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.finding import Finding
 from rhizon.core.launch import start_command, start_environment
 from rhizon.core.model.game import GameDefinition
@@ -32,7 +34,7 @@ def first_start(
     Raises NotReadyError.
     """
     early = {file: one for file, one in edits.items() if game.first_start.before(file, one[0])}
-    write_edits(home.folder, early, secret_files)
+    write_edits(home, early, secret_files)
     reporter.step("first start, without content, so that the server writes its own files")
     command = start_command(
         game,
@@ -40,14 +42,14 @@ def first_start(
         instance.runtime,
         instance.heap_mib,
         path_separator=os.pathsep,
-        arguments=started_with(home.folder, game),
+        arguments=started_with(home, game),
     )
     environment = start_environment(game, instance.runtime, instance.heap_mib)
     with RunningServer(command, environment, home.folder, game, reporter) as server:
         mark = RunMark(server.process.pid, server.process.since)
         home.mark_running(mark)
         try:
-            seconds = server.until_ready()
+            seconds = _until_ready(server, home)
             code = server.stop()
         finally:
             server.process.close()
@@ -60,7 +62,7 @@ def first_start(
             details=server.last_lines[-3:],
             hint="Its log is .rhizon/last-run.log in the instance.",
         )
-    write_edits(home.folder, edits, secret_files)
+    write_edits(home, edits, secret_files)
     reporter.done(f"first start done in {seconds:.1f} s; settings are in the server's own files")
     return [
         Finding(
@@ -73,3 +75,12 @@ def first_start(
         for path in game.first_start.creates
         if not (home.folder / path).exists()
     ]
+
+
+def _until_ready(server: RunningServer, home: InstanceFolder) -> float:
+    """Seconds until it was ready. Raises NotReadyError, also where it was interrupted: the server is stopped then."""
+    try:
+        return server.until_ready(stop_asked=interrupts.asked)
+    except CancelledError:
+        require_no_interrupt(home)
+        raise

@@ -8,6 +8,7 @@ import msgspec
 
 from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.adapters.games import ENDING, GAMES, read_game
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.games import Taken, take_out
 from rhizon.app.native import started_with
 from rhizon.core.errors import InputError, StateError
@@ -211,7 +212,7 @@ def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
             heap,
             path_separator=":",
             content=(_example(game, game.loaders[name]),) if name is not None else (),
-            arguments=started_with(server, game),
+            arguments=started_with(InstanceFolder(server), game),
         )
         for name in (None, *game.loaders)
     }

@@ -2,28 +2,32 @@
 
 import platform
 import shutil
+from collections.abc import Iterator, Sequence
+from pathlib import Path
 
 import msgspec
 
 from rhizon.adapters.host import machine_mib, memory_mib, passing_ports, processors
+from rhizon.adapters.transact import RHIZON
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.listing import Listed, list_instances
+from rhizon.app.reservations import reconcile, settle
 from rhizon.core.finding import Finding
 from rhizon.core.model.host import HostLimits
 
-__all__ = ["HostState", "host_state"]
+__all__ = ["HostState", "Rebuilt", "host_state", "rebuild_ledger"]
 
 
 class HostState(msgspec.Struct, frozen=True, kw_only=True):
     """Memory in MiB, disk in bytes. ``memory_mib`` is what may be used of the ``machine_mib`` (less where a control
-    group says so), ``free_mib`` what can still be granted; ``gone`` are folders that the ledger knew and that are not
-    there any more."""
+    group says so), ``for_servers_mib`` what all servers may have together, ``free_mib`` what can still be granted."""
 
     system: str
     cores: int
     machine_mib: int
     memory_mib: int
     reserve_mib: int
+    for_servers_mib: int
     granted_mib: int
     free_mib: int
     disk_bytes: int
@@ -32,37 +36,26 @@ class HostState(msgspec.Struct, frozen=True, kw_only=True):
     limits: HostLimits
     passing: tuple[int, int] | None
     instances: tuple[Listed, ...]
-    gone: tuple[str, ...]
     findings: tuple[Finding, ...]
 
 
 def host_state(host: Host) -> HostState:
-    """Reads, and changes nothing but to let go of what instances held whose folders are gone."""
-    with open_ledger(host) as ledger, ledger.claim():
-        gone = ledger.forget_missing()
-    instances = tuple(list_instances(host))
+    """Reads, and changes nothing."""
+    listing = list_instances(host)
+    instances = listing.instances
     granted = sum(one.memory_mib for one in instances)
     memory = host.memory(granted)
     state = host.places.state
     disk = shutil.disk_usage(state if state.exists() else state.anchor)
-    findings = [
-        Finding(
-            code="instance-gone",
-            severity="info",
-            subject=folder,
-            what="the ledger knew a server there, and there is none any more: its ports and memory are free again",
-            remedy="If you moved it: rhizon check NEW_FOLDER writes it down at its new place.",
-        )
-        for folder in gone
-    ]
-    if granted > memory.total_mib - memory.reserve_mib:
+    findings = list(listing.findings)
+    if granted > memory.for_servers_mib:
         findings.append(
             Finding(
                 code="memory-overcommitted",
                 severity="warning",
                 subject="memory",
-                what=f"{len(instances)} servers may take {granted} MiB together, the machine has "
-                f"{memory.total_mib} and keeps {memory.reserve_mib}",
+                what=f"{len(instances)} servers may take {granted} MiB together, "
+                f"{memory.for_servers_mib} MiB of this machine are for servers",
                 remedy="Run fewer at once, or give one less: rhizon provision ... --memory MIB",
             )
         )
@@ -72,6 +65,7 @@ def host_state(host: Host) -> HostState:
         machine_mib=machine_mib(),
         memory_mib=memory_mib(),
         reserve_mib=memory.reserve_mib,
+        for_servers_mib=memory.for_servers_mib,
         granted_mib=granted,
         free_mib=memory.free_mib,
         disk_bytes=disk.total,
@@ -80,6 +74,48 @@ def host_state(host: Host) -> HostState:
         limits=host.limits,
         passing=passing_ports(),
         instances=instances,
-        gone=tuple(gone),
         findings=tuple(findings),
     )
+
+
+class Rebuilt(msgspec.Struct, frozen=True, kw_only=True):
+    """The ledger after it was read again from the folders: what it knows now, which of that is new to it, and what was
+    wrong with its file ("" where nothing was)."""
+
+    known: int
+    added: tuple[str, ...]
+    trouble: str
+    findings: tuple[Finding, ...]
+
+
+MOST_DEEP = 4  # folders below one that was named
+
+
+def rebuild_ledger(host: Host, folders: Sequence[Path]) -> Rebuilt:
+    """Makes every row what its folder says, and adds the instances in or below ``folders``. Folders that cannot be seen
+    keep what they hold. Raises :class:`~rhizon.core.errors.StateError` where the ledger cannot be written."""
+    with open_ledger(host, write=True) as ledger:
+        trouble = ledger.trouble
+        with ledger.claim():
+            reconcile(host, ledger)
+            before = {one.folder for one in ledger.entries()}
+    for folder in folders:
+        for home in (host.home(one) for one in _instances_below(folder.absolute(), 0)):
+            if home.is_ours and not home.is_forgotten:
+                settle(host, home)
+    listing = list_instances(host)
+    known = [one.folder for one in listing.instances]
+    added = tuple(one for one in known if one not in before)
+    return Rebuilt(known=len(known), added=added, trouble=trouble, findings=listing.findings)
+
+
+def _instances_below(folder: Path, depth: int) -> Iterator[Path]:
+    try:
+        if (folder / RHIZON).is_dir():
+            yield folder
+        elif depth < MOST_DEEP:
+            for one in sorted(folder.iterdir()):
+                if one.is_dir() and not one.is_symlink():
+                    yield from _instances_below(one, depth + 1)
+    except OSError:
+        return  # what cannot be read holds nothing that could be recorded

@@ -9,8 +9,9 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.measured import gc_runs, process_runs, trend
 from rhizon.adapters.plots import heap_plot, process_plot
 from rhizon.app.changing import needed_whole
-from rhizon.app.context import Host, open_ledger
+from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
+from rhizon.app.reservations import others_than
 from rhizon.app.solving import catalogs_for, solve_source
 from rhizon.app.sources import read_any
 from rhizon.core.allocate.measured import (
@@ -82,7 +83,7 @@ def memory_advice(
 ) -> MemoryAdvice:
     """For an instance, or for a list or pack that is solved for it. Raises :class:`StateError` (nothing was measured
     yet, no Matplotlib) and what solving raises."""
-    home = InstanceFolder(path)
+    home = host.home(path)
     one = _of_instance(host, home) if home.is_ours else _of_source(host, path, catalogs, reporter)
     if players is not None:
         one.settings["max_players"] = players
@@ -98,11 +99,11 @@ def memory_advice(
             heap_plot(plot, one.name, gc_runs(home.own), bounds)
         else:
             process_plot(plot, one.name, process_runs(home.own), bounds)
-    with open_ledger(host) as ledger:
-        others = sum(entry.memory_mib for entry in ledger.entries() if entry.folder != str(home.folder))
+    others = sum(entry.memory_mib for entry in others_than(host, home))
     room = host.memory(others)
-    reserve = reserve_mib if reserve_mib is not None else room.reserve_mib
-    free = max(room.total_mib - reserve - others, 0)
+    if reserve_mib is not None:
+        room = msgspec.structs.replace(room, wanted_reserve_mib=reserve_mib)
+    reserve, free = room.reserve_mib, room.free_mib
     fit, instead = _fit(free, lowest, recommended, made.outside_heap_mib)
     return MemoryAdvice(
         name=one.name,

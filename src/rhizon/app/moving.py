@@ -1,19 +1,20 @@
 """Other port numbers for an instance that is there: where somebody else holds one, or where a person wants another."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
 from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.ledger import Entry
 from rhizon.adapters.processes import holder_of
 from rhizon.app.changing import Whole, carry_out, needed_whole, settings_change
-from rhizon.app.context import Host, open_ledger
-from rhizon.app.entering import entered, stopped
-from rhizon.app.holding import ports_for, record
+from rhizon.app.context import Host
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.ports import every_number, protocols_of
 from rhizon.app.reporter import Reporter
+from rhizon.app.reservations import entry_of, others_than, ports_for, reserved
 from rhizon.app.settling import Told
 from rhizon.core.changes import ValueChange
 from rhizon.core.errors import StateError
@@ -68,11 +69,11 @@ def move_ports(
     ones. Written into every place that holds them, in one transaction that ``rhizon undo`` takes back.
 
     Raises :class:`StateError` (a fixed one is held, none is free), InputError (no such role)."""
-    home = InstanceFolder(folder).required()
+    home = host.home(folder).required()
     if dry_run:
         return move_now(host, home, fixed, write=False)
-    with entered(home, reporter):
-        stopped(host, home, reporter, stop_first=stop_first)
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=stop_first)
         return move_now(host, home, fixed, write=True)
 
 
@@ -86,27 +87,33 @@ def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, writ
             "the first start has not been done yet: the server has not written its own files",
             hint=f"Run: rhizon provision {before.instance.source} {home.folder} --port ROLE=N",
         )
-    with open_ledger(host) as ledger, ledger.claim():
-        others = [one for one in ledger.entries() if one.folder != str(home.folder)]
+
+    def decide(others: Sequence[Entry]) -> tuple[Whole, Entry]:
         ports = ports_for(host, game, before.lock, before.instance.ports, others, fixed)
-        after = Whole(
-            lock=before.lock,
-            instance=msgspec.structs.replace(before.instance, ports=ports),
-            inventory=before.inventory,
-        )
-        plan, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
-        moved = tuple(
-            ValueChange(name=role, before=before.instance.ports.get(role), after=number)
-            for role, number in ports.items()
-            if before.instance.ports.get(role) != number
-        )
-        kept = None
-        if write and (
-            moved or plan.changes
-        ):  # a number that was changed by hand is written back where it was asked for
-            record(ledger, game, before.lock, home, after.instance)  # taken back when what follows fails
-            why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
-            kept = carry_out(host.store, home, game, before, after, plan, why)
+        instance = msgspec.structs.replace(before.instance, ports=ports)
+        after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
+        return after, entry_of(game, home, instance)
+
+    kept = None
+    if write:
+        with reserved(host, home, decide) as after:
+            moved = _moved(before, after)
+            plan, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
+            if moved or plan.changes:  # a number that was changed by hand is written back where it was asked for
+                why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
+                kept = carry_out(host.store, home, game, before, after, plan, why)
+    else:
+        after, _ = decide(others_than(host, home))
+        moved = _moved(before, after)
+        _, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
     return PortsMoved(
         folder=str(home.folder), name=before.instance.name, planned=not write, ports=moved, diffs=diffs, kept=kept
+    )
+
+
+def _moved(before: Whole, after: Whole) -> tuple[ValueChange, ...]:
+    return tuple(
+        ValueChange(name=role, before=before.instance.ports.get(role), after=number)
+        for role, number in after.instance.ports.items()
+        if before.instance.ports.get(role) != number
     )

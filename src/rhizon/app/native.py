@@ -2,9 +2,10 @@
 
 import contextlib
 from collections.abc import Iterator
-from pathlib import Path, PurePath
+from pathlib import PurePath
 
-from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.files import translated
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.transact import write_alone
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
@@ -38,7 +39,7 @@ def understood(path: PurePath | str) -> Iterator[None]:
         ) from None
 
 
-def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) -> list[str]:
+def write_edits(home: InstanceFolder, edits: NativeEdits, secret_files: frozenset[str]) -> list[str]:
     """Edits each file in place (making it where it is not); answers the files that changed.
 
     Files that may hold a secret are readable by their owner only.
@@ -46,35 +47,33 @@ def write_edits(folder: Path, edits: NativeEdits, secret_files: frozenset[str]) 
     changed = []
     for name in sorted(edits):
         dialect, values = edits[name]
-        path = folder / name
-        before = read_bytes(path, "settings file") if path.exists() else None
+        path = home.folder / name
+        before = home.read(name)
         with understood(path):
             after = DIALECTS[dialect].edit(before or b"", values)
         present = path.stat().st_mode & 0o777 if before is not None else 0o644
         mode = 0o600 if name in secret_files else present
         if after != before or present != mode:
             with translated("write the settings", path):
-                write_alone(folder, path, after, mode)
+                write_alone(home.folder, name, after, mode, home.linked)
             changed.append(name)
     return changed
 
 
-def native_values(folder: Path, place: Stored) -> dict[str, str]:
+def native_values(home: InstanceFolder, place: Stored) -> dict[str, str]:
     """What the file of a place says by key; nothing where it is not there. Raises :class:`StateError`."""
-    path = folder / place.file
-    data = read_bytes(path, "settings file") if path.is_file() else b""
-    with understood(path):
+    data = home.read(place.file) or b""
+    with understood(home.folder / place.file):
         return DIALECTS[place.dialect].read(data) if data else {}
 
 
-def started_with(folder: Path, game: GameDefinition) -> tuple[str, ...]:
+def started_with(home: InstanceFolder, game: GameDefinition) -> tuple[str, ...]:
     """The arguments that the game's file of them holds now."""
     file = game.arguments_file
-    if file is None or not (folder / file).is_file():
-        return ()
-    return argument_list(read_bytes(folder / file, "file of arguments", 1 << 20))
+    data = home.read(file, 1 << 20) if file is not None else None
+    return argument_list(data) if data is not None else ()
 
 
-def answer_licence(folder: Path, place: Stored, word: str) -> None:
+def answer_licence(home: InstanceFolder, place: Stored, word: str) -> None:
     """Writes the accepted answer where the server looks for it."""
-    write_edits(folder, {place.file: (place.dialect, {place.key: word})}, frozenset())
+    write_edits(home, {place.file: (place.dialect, {place.key: word})}, frozenset())

@@ -7,9 +7,11 @@ import msgspec
 
 from rhizon.adapters.host import local_addresses, passing_ports, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.context import Host, open_ledger
-from rhizon.app.entering import started_elsewhere
+from rhizon.adapters.ledger import Entry
+from rhizon.app.context import Host
+from rhizon.app.exclusive import started_elsewhere
 from rhizon.app.ports import port_places
+from rhizon.app.reservations import known_servers
 from rhizon.core.allocate.rules import OpenPort, rules
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
@@ -59,7 +61,7 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
     that is no instance."""
     findings: list[Finding] = []
     if folder is not None:
-        lines = _of(host, InstanceFolder(folder).required())
+        lines = _of(host, host.home(folder).required())
     else:
         lines, findings = _of_all(host)
     near = tuple(local_addresses())
@@ -77,7 +79,7 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
     passing = passing_ports()
     pool = ", ".join(host.limits.ports) or "any that is free near the game's own"
     if passing is not None:
-        pool += f"; {passing[0]}-{passing[1]} only where nothing else is left (the system uses them in passing)"
+        pool += f"; {passing[0]}-{passing[1]} (ephemeral ports) only where nothing else is left"
     return Ports(
         ports=tuple(lines),
         here="127.0.0.1",
@@ -91,25 +93,39 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
 
 def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
     """One server that cannot be read does not keep the others from being listed."""
-    with open_ledger(host) as ledger:
-        entries = ledger.entries()
+    servers, _ = known_servers(host)
     lines: list[PortLine] = []
     findings = []
-    for entry in entries:
+    for server in servers:
+        entry = server.entry
+        if server.presence == "absent":
+            findings.append(
+                Finding(
+                    code="instance-absent",
+                    severity="warning",
+                    subject=entry.name,
+                    what=f"its folder cannot be seen ({entry.folder}); it keeps its ports: {_held(entry)}",
+                    remedy=f"If it is gone: rhizon forget {entry.folder}",
+                )
+            )
+            continue
         try:
-            lines += _of(host, InstanceFolder(Path(entry.folder)))
+            lines += _of(host, host.home(Path(entry.folder)))
         except RhizonError as broken:
-            held = ", ".join(f"{role} {number}" for role, number in entry.ports.items())
             findings.append(
                 Finding(
                     code="ports-unread",
                     severity="warning",
                     subject=entry.name,
-                    what=f"its ports ({held or 'none'}) are not listed here: {broken.message}",
+                    what=f"its ports ({_held(entry)}) are not listed here: {broken.message}",
                     remedy=broken.hint,
                 )
             )
     return lines, findings
+
+
+def _held(entry: Entry) -> str:
+    return ", ".join(f"{role} {number}" for role, number in entry.ports.items()) or "none"
 
 
 def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
@@ -132,7 +148,7 @@ def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
         for protocol in place.protocols:
             listening = any(socket_in_use(number, protocol) for number in range(first, last + 1))
             if listening and runs is None:
-                runs = home.running() is not None or started_elsewhere(home) is not None
+                runs = home.running() is not None or started_elsewhere(host, home) is not None
             lines.append(
                 PortLine(
                     folder=str(home.folder),

@@ -1,14 +1,14 @@
 """Put back what Rhizon placed and what is not so any more; settings and worlds are left alone."""
 
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import hash_present
-from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.changing import carry_out, needed_whole
+from rhizon.adapters.instances import DamagedDocument, InstanceFolder
+from rhizon.app.changing import carry_out, whole
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, stopped
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
 from rhizon.core.model.instance import OwnedFile
@@ -19,7 +19,8 @@ __all__ = ["Repaired", "repair"]
 
 
 class Repaired(msgspec.Struct, frozen=True, kw_only=True):
-    """How many files were looked at, what was put back, and the number of the state in which damaged ones are kept."""
+    """How many files were looked at, what was put back, and the number of the state in which damaged ones are kept.
+    ``documents`` are Rhizon's own that were damaged, with what they were put back from."""
 
     folder: str
     name: str
@@ -28,6 +29,7 @@ class Repaired(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[Step, ...]
     fetched: int
     kept: int | None
+    documents: tuple[DamagedDocument, ...] = ()
 
 
 def repair(
@@ -35,20 +37,31 @@ def repair(
 ) -> Repaired:
     """Looks at the size and time of every file that only Rhizon writes (``full``: at every byte), and puts back those
     that are gone or changed. Raises :class:`StateError`, RemoteError when something has to be fetched and cannot."""
-    home = InstanceFolder(folder).required()
+    home = host.home(folder).required()
     if dry_run:
-        return _repair(host, home, reporter, full=full, write=False)
-    with entered(home, reporter):
-        stopped(host, home, reporter, stop_first=stop_first)
-        return _repair(host, home, reporter, full=full, write=True)
+        return _repair(host, home, reporter, home.damaged(), full=full, write=False)
+    with exclusive(host, home, reporter):
+        mended = home.mend()
+        require_stopped(host, home, reporter, stop_first=stop_first)
+        return _repair(host, home, reporter, mended, full=full, write=True)
 
 
-def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool, write: bool) -> Repaired:
-    state = needed_whole(home)
+def _repair(
+    host: Host,
+    home: InstanceFolder,
+    reporter: Reporter,
+    documents: Sequence[DamagedDocument],
+    *,
+    full: bool,
+    write: bool,
+) -> Repaired:
+    state = whole(home)
+    if state is None:
+        home.mend()  # says what is lost
+        raise AssertionError(home.folder)
     owned = {RelPath(path): one for path, one in state.inventory.files.items() if not one.edited}
     reporter.step("verifying every byte" if full else "verifying")
-    known: dict[str, tuple[str, int]] = {} if full else {path: (one.sha256, one.size) for path, one in owned.items()}
-    present = hash_present(home.folder, owned, known)
+    present = home.hashes(list(owned), None if full else host.store.verified)
     bad = [
         path
         for path, one in owned.items()
@@ -74,7 +87,7 @@ def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool,
     fetched, kept = 0, None
     if write and bad:
         for path in bad:
-            if not host.store.sound(owned[path].sha256):
+            if not host.store.has(owned[path].sha256, owned[path].size):
                 host.store.drop(owned[path].sha256)
         game = host.game_of(state.instance, state.lock)
         wanted = {path: (owned[path].sha256, owned[path].size) for path in bad}
@@ -89,6 +102,7 @@ def _repair(host: Host, home: InstanceFolder, reporter: Reporter, *, full: bool,
         steps=steps,
         fetched=fetched,
         kept=kept,
+        documents=tuple(documents),
     )
 
 

@@ -1,23 +1,22 @@
 """Back to what an instance was: a kept state (undo) or a backup (restore), as a plan that is then carried out."""
 
 from collections.abc import Callable, Mapping, Sequence
-from pathlib import Path
 from typing import Literal, NamedTuple
 
 import msgspec
 
 from rhizon.adapters.backups import Repository
-from rhizon.adapters.files import hash_present
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.ledger import Entry
+from rhizon.adapters.transact import MakeTree
 from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, between, carry_out, needed_whole
-from rhizon.app.context import Host, open_ledger
-from rhizon.app.holding import record
-from rhizon.app.native import understood
-from rhizon.app.ports import every_number
+from rhizon.app.context import Host
 from rhizon.app.regaining import regain
 from rhizon.app.reporter import Reporter
-from rhizon.app.settling import Told, native_edits, settings_paths, shown_diff
+from rhizon.app.reservations import entry_of, others_than, reserved
+from rhizon.app.settling import Told, settings_paths, shown_diff
 from rhizon.core.changes import Changes
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
@@ -28,7 +27,6 @@ from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Action, Plan, Step, WantedFile, Written
-from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["BytesOf", "Part", "Returned", "WorldCopy", "go_back", "plan_anew", "world_trees"]
 
@@ -102,16 +100,18 @@ def go_back(
         )
     findings = _other_content(world.backup.state.lock, after.lock, game) if world is not None else []
     number = backup = None
-    if not dry_run:
+    if dry_run:
+        _free_entry(home, game, after, others_than(host, home))
+    else:
         if trees:
             backup = back_up_before(host, home, game, before, reporter, f"before: {why}").when
-        _claim(host, home, game, after)
-        try:
+
+        def decide(others: Sequence[Entry]) -> tuple[None, Entry]:
+            return None, _free_entry(home, game, after, others)
+
+        with reserved(host, home, decide):
             reporter.step(why)
             number = carry_out(host.store, home, game, before, after, planned.plan, why, backup=backup, trees=trees)
-        except BaseException:
-            _claim(host, home, game, before)
-            raise
         reporter.done(f"files: {sum(1 for _ in planned.plan.changes)} changed")
     return Returned(
         folder=str(home.folder),
@@ -128,31 +128,31 @@ def go_back(
     )
 
 
-def world_trees(home: InstanceFolder, game: GameDefinition, world: WorldCopy) -> dict[RelPath, Callable[[Path], None]]:
+def world_trees(home: InstanceFolder, game: GameDefinition, world: WorldCopy) -> dict[RelPath, MakeTree]:
     """Each world of a backup, to be laid out in place of the one of that name; others stay."""
     folder = game.world.folder
     repository, backup = world
     inside = {path.removeprefix(f"{folder}/").partition("/")[0] for path in (*backup.world, *backup.empty)}
-    trees: dict[RelPath, Callable[[Path], None]] = {}
+    trees: dict[RelPath, MakeTree] = {}
     for name in sorted(inside):
         path = RelPath(f"{folder}/{name}")
-        for link in (home.folder / folder, home.folder / path):
-            if link.is_symlink():
-                raise StateError(
-                    "world-is-a-link",
-                    f"{link} is a link: Rhizon writes into no folder outside the instance",
-                    hint="Restore into a new folder, and move the world where the link points to.",
-                )
+        if (home.folder / path).is_symlink():
+            raise StateError(
+                "world-is-a-link",
+                f"{home.folder / path} is a link, and a restored world would take its place",
+                hint="Restore into a new folder, and move the world where the link points to.",
+            )
         files = {one: file for one, file in backup.world.items() if one == path or one.startswith(f"{path}/")}
         empty = [one for one in backup.empty if one.startswith(f"{path}/")]
         trees[path] = _layer(repository, files, empty, path)
     return trees
 
 
-def _layer(
-    repository: Repository, files: Mapping[str, SavedFile], empty: Sequence[str], path: RelPath
-) -> Callable[[Path], None]:
-    return lambda target: repository.lay_out(files, empty, path, target)
+def _layer(repository: Repository, files: Mapping[str, SavedFile], empty: Sequence[str], path: RelPath) -> MakeTree:
+    def make(inside: Inside, target: RelPath) -> None:
+        repository.lay_out(files, empty, path, inside, target)
+
+    return make
 
 
 def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]:
@@ -198,8 +198,7 @@ def _plan(
     owned = before.inventory.files
     mine = settings_paths(home, game, before.side, before.inventory)
     gone = {*map(RelPath, owned), *mine} - files.keys() if part == "all" else set()
-    known = {path: (one.sha256, one.size) for path, one in owned.items()}
-    present = hash_present(home.folder, sorted({*files, *gone}), known)
+    present = home.hashes(sorted({*files, *gone}), host.store.verified)
     wanted = {path: one for path, one in files.items() if present.get(path) != one.sha256}
     contents = {}
     from_store = {}
@@ -231,7 +230,7 @@ def _plan(
         after = _with_settings(before, state)
     plan = Plan(steps=tuple(steps), inventory=after.inventory, contents=contents)
     diffs = [
-        shown_diff(step.path, (home.folder / step.path).read_bytes(), contents[step.path].data, game)
+        shown_diff(step.path, home.read(step.path) or b"", contents[step.path].data, game)
         for step in steps
         if step.action == "replace" and step.path in contents
     ]
@@ -239,23 +238,16 @@ def _plan(
 
 
 def plan_anew(
-    host: Host, game: GameDefinition, state: KeptState, after: Whole, texts: Mapping[str, bytes], reporter: Reporter
+    host: Host, game: GameDefinition, state: KeptState, texts: Mapping[str, bytes], reporter: Reporter
 ) -> Plan:
-    """The plan that makes a new folder what another one was in ``state``; ``texts`` are its settings files, into which
-    the ports that it has got are written. Raises :class:`StateError`."""
+    """The plan that makes a new folder what another one was in ``state``, with ``texts`` as its settings files. Raises
+    :class:`StateError`."""
     files = {RelPath(path): one for path, one in state.files.items()}
     from_store = {path: one for path, one in files.items() if path not in texts}
     _regain(host, game, state, from_store, reporter)
-    edits = native_edits(game, after.side, {})
-    contents = {}
-    for path, file in files.items():
-        if path in texts:
-            data = texts[path]
-            if path in edits:
-                dialect, values = edits[path]
-                with understood(path):
-                    data = DIALECTS[dialect].edit(data, values)
-            contents[path] = Written(data, 0o600 if file.private else 0o644)
+    contents = {
+        path: Written(texts[path], 0o600 if file.private else 0o644) for path, file in files.items() if path in texts
+    }
     linked = {one.file.sha256 for one in state.lock.on_server()}
     steps = tuple(
         Step(
@@ -294,17 +286,17 @@ def _regain(
     regain(host, game, state.lock, state.instance, wanted, reporter)
 
 
-def _claim(host: Host, home: InstanceFolder, game: GameDefinition, after: Whole) -> None:
-    """Writes into the ledger what the instance will hold. Raises :class:`StateError` when another one has its ports."""
-    with open_ledger(host) as ledger, ledger.claim():
-        wanted = set(every_number(game, after.instance.ports).values())
-        for one in ledger.entries():
-            taken = sorted(wanted & set(one.ports.values()))
-            if one.folder != str(home.folder) and taken:
-                role = next(role for role, number in one.ports.items() if number == taken[0]).partition("+")[0]
-                raise StateError(
-                    "port-taken",
-                    f"the server had port {taken[0]} then, and {one.name} ({one.folder}) has it now",
-                    hint=f"Move the other server first: rhizon ports {one.folder} --move --port {role}=N",
-                )
-        record(ledger, game, after.lock, home, after.instance)
+def _free_entry(home: InstanceFolder, game: GameDefinition, after: Whole, others: Sequence[Entry]) -> Entry:
+    """What the instance will hold. Raises :class:`StateError` when another one has its ports."""
+    entry = entry_of(game, home, after.instance)
+    for one in others:
+        taken = sorted(set(entry.ports.values()) & one.numbers)
+        if taken:
+            roles = {number: role for role, number in one.ports.items()}
+            role = roles.get(taken[0], "ROLE").partition("+")[0]
+            raise StateError(
+                "port-taken",
+                f"the server had port {taken[0]} then, and {one.name} ({one.folder}) has it now",
+                hint=f"Move the other server first: rhizon ports {one.folder} --move --port {role}=N",
+            )
+    return entry

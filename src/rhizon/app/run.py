@@ -12,7 +12,7 @@ from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, stopped
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.moving import move_now, taken_ports
 from rhizon.app.native import started_with
 from rhizon.app.reporter import Reporter
@@ -62,9 +62,9 @@ def run(
     say whether the server shall take other ports where somebody else listens on its own.
     Raises NotReadyError, CancelledError, :class:`StateError` (cannot start; ended by itself).
     """
-    home = InstanceFolder(folder).required()
-    with entered(home, reporter):
-        stopped(host, home, reporter, stop_first=None)
+    home = host.home(folder).required()
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=None)
         instance = home.instance()
         lock = home.lock()
         game = host.game_of(instance, lock)
@@ -72,7 +72,7 @@ def run(
         instance = _with_world(home, game, lock, instance, reporter)
         if _free_ports(host, home, game, lock, instance, ask_move, reporter):
             instance = home.instance()
-        make_room(home.own)
+        make_room(home.folder)
         command = start_command(
             game,
             lock.target.loader,
@@ -80,7 +80,7 @@ def run(
             instance.heap_mib,
             path_separator=os.pathsep,
             content=content_paths(game, lock),
-            arguments=started_with(home.folder, game),
+            arguments=started_with(home, game),
             measured=f"{RHIZON}/{MEASURED}",
         )
         reporter.step(f"starting {instance.name}")
@@ -101,7 +101,7 @@ def run(
         with server:
             ready = server.until_ready(wait, stop_asked)
             reporter.done(f"ready after {ready:.1f} s")
-            samples = Samples(home.own, server.process.pid)
+            samples = Samples(home.folder, server.process.pid)
             while not server.process.over:
                 samples.tick()
                 if stop_asked() or tick(server) == "stop":

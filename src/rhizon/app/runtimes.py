@@ -4,10 +4,10 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.runtimes import FoundRuntime
-from rhizon.app.context import Host, open_ledger
+from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
+from rhizon.app.reservations import known_servers
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
@@ -40,14 +40,13 @@ class RuntimeWish(msgspec.Struct, frozen=True, kw_only=True):
 def list_runtimes(host: Host) -> list[KnownRuntime]:
     """Every runtime of every family that is known, the newest major first."""
     users: dict[str, list[str]] = {}
-    with open_ledger(host) as ledger:
-        for entry in ledger.entries():
-            try:
-                chosen = InstanceFolder(Path(entry.folder)).instance().runtime
-            except RhizonError:
-                continue
-            if chosen is not None:
-                users.setdefault(chosen.program, []).append(entry.folder)
+    for server in known_servers(host)[0]:
+        try:
+            chosen = host.home(Path(server.entry.folder)).instance().runtime
+        except RhizonError:
+            continue
+        if chosen is not None:
+            users.setdefault(chosen.program, []).append(server.entry.folder)
     found = [one for family in FAMILIES for one in host.every_runtime(family)]
     known = [
         KnownRuntime(

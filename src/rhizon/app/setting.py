@@ -8,7 +8,7 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.changing import Whole, carry_out, needed_whole, settings_change
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, stopped
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.native import native_values
 from rhizon.app.reporter import Reporter
 from rhizon.app.settings import house_settings
@@ -56,20 +56,20 @@ def set_settings(
     """Writes settings into the server's own files, in one transaction that ``rhizon undo`` takes back. What a person
     sets so outlasts every update. ``house`` is a house standard: what the game does not have of it is told. Raises
     InputError (no such setting, a wrong value), :class:`StateError`."""
-    home = InstanceFolder(folder).required()
+    home = host.home(folder).required()
     if not settings and not secrets and house is None:
         raise InputError("usage", "there is nothing to set", hint="As in: rhizon set DIR max_players=24 pvp=no")
     if dry_run:
         return _set(host, home, settings, secrets, house, write=False)
-    with entered(home, reporter):
-        stopped(host, home, reporter, stop_first=stop_first)
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=stop_first)
         return _set(host, home, settings, secrets, house, write=True)
 
 
 def _names_now(home: InstanceFolder, was: Instance, name: str, one: SettingDefinition) -> SettingValue:
     if one.store is None:
         return was.settings.get(name, one.default)
-    return in_file(one, DIALECTS[one.store.dialect], native_values(home.folder, one.store))[0] or ""
+    return in_file(one, DIALECTS[one.store.dialect], native_values(home, one.store))[0] or ""
 
 
 def _whole_lists(

@@ -6,7 +6,6 @@ from typing import Literal
 import msgspec
 
 from rhizon.adapters.files import read_bytes
-from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.changing import needed_whole
 from rhizon.app.context import Host
 from rhizon.app.native import native_values
@@ -52,7 +51,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True):
 
 def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings:
     """Raises :class:`StateError` (no instance, a native file that cannot be understood)."""
-    home = InstanceFolder(folder).required()
+    home = host.home(folder).required()
     state = needed_whole(home)
     instance = state.instance
     game = host.game_of(instance, state.lock)
@@ -65,7 +64,7 @@ def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings
             key = ""
         else:
             if store.file not in files:
-                files[store.file] = native_values(home.folder, store)
+                files[store.file] = native_values(home, store)
             value, key = in_file(one, DIALECTS[store.dialect], files[store.file])
         lines.append(
             SettingLine(

@@ -3,14 +3,16 @@
 Each is merged three ways: what was shipped last time, what stands there, what is shipped now.
 """
 
+import contextlib
 import difflib
 import shlex
+import stat
 from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import read_bytes
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import RHIZON
@@ -76,30 +78,35 @@ def settings_paths(home: InstanceFolder, game: GameDefinition, side: Side, inven
     """Every file there that the server or people write, worlds and logs left out."""
     named = {RelPath(path) for path, owned in inventory.files.items() if owned.edited}
     named |= {RelPath(path) for path in native_edits(game, side)}
-    for path in game.first_start.creates:
-        named |= set(_below(home.folder, path))
     world = f"{game.world.folder}/"
     ours = {path for path, owned in inventory.files.items() if not owned.edited}
-    return sorted(
-        path for path in named if path not in ours and not path.startswith(world) and _ordinary(home.folder / path)
-    )
+    with home.inside() as inside:
+        for path in game.first_start.creates:
+            named |= set(_below(inside, path))
+        return sorted(
+            path for path in named if path not in ours and not path.startswith(world) and _ordinary(inside, path)
+        )
 
 
-def _below(folder: Path, path: RelPath) -> Iterator[RelPath]:
-    start = folder / path
-    if start.is_symlink():
+def _below(inside: Inside, path: str) -> Iterator[RelPath]:
+    """Every file at or below a path, links and Rhizon's own left out."""
+    if path == RHIZON:
         return
-    for file in sorted(start.rglob("*")) if start.is_dir() else (start,):
-        relative = file.relative_to(folder).as_posix()
-        try:
-            if not relative.startswith(f"{RHIZON}/"):
-                yield safe_path(relative)
-        except UnsafeNameError:
-            continue  # nothing of ours; it stays where it is
+    if inside.is_folder(path):
+        for name in inside.names(path):
+            yield from _below(inside, f"{path}/{name}")
+        return
+    with contextlib.suppress(UnsafeNameError):  # nothing of ours; it stays where it is
+        yield safe_path(path)
 
 
-def _ordinary(path: Path) -> bool:
-    return not path.is_symlink() and path.is_file() and path.stat().st_size <= LARGEST_SETTINGS_FILE
+def _ordinary(inside: Inside, path: str) -> bool:
+    """Whether it is a file that is not too large for settings, reached without a link."""
+    try:
+        facts = inside.lstat(path)
+    except StateError:
+        return False
+    return facts is not None and stat.S_ISREG(facts.st_mode) and facts.st_size <= LARGEST_SETTINGS_FILE
 
 
 def settle(
@@ -130,7 +137,7 @@ def settle(
     laid = {path: file for path, file in wanted.items() if file.edited}
     made = {}
     for path in sorted({*laid, *map(RelPath, new)}):
-        mine = read_bytes(home.folder / path, "settings file") if _exists(home.folder / path) else None
+        mine = home.read(path) if _exists(home, path) else None
         if mine is None and path not in new:
             continue  # placed like any other
         was = None if only_typed else _was_shipped(store, inventory, path)  # what is not typed is not touched
@@ -151,7 +158,7 @@ def settle(
 def _names_there(home: InstanceFolder, one: SettingDefinition) -> str | int | bool:
     if one.store is None:
         return ""
-    return in_file(one, DIALECTS[one.store.dialect], native_values(home.folder, one.store))[0] or ""
+    return in_file(one, DIALECTS[one.store.dialect], native_values(home, one.store))[0] or ""
 
 
 def _joined(one: NativeEdits, other: NativeEdits) -> NativeEdits:
@@ -159,14 +166,9 @@ def _joined(one: NativeEdits, other: NativeEdits) -> NativeEdits:
     return {path: (dialect, {**other.get(path, (dialect, {}))[1], **values}) for path, (dialect, values) in one.items()}
 
 
-def _exists(path: Path) -> bool:
-    if path.is_symlink() or (path.exists() and not path.is_file()):
-        raise StateError(
-            "file-in-the-way",
-            f"{path} is not an ordinary file",
-            hint="Move it elsewhere; Rhizon follows no links inside an instance.",
-        )
-    return path.exists()
+def _exists(home: InstanceFolder, path: RelPath) -> bool:
+    """Raises :class:`StateError` for what is there and is no ordinary file, or is reached over a link."""
+    return bool(home.hashes([path]))
 
 
 def _was_shipped(store: Store, inventory: Inventory | None, path: RelPath) -> bytes | None:

@@ -7,7 +7,6 @@ from types import TracebackType
 
 from rhizon.adapters.processes import SIGNALS, ServerProcess
 from rhizon.adapters.run_log import RunLog
-from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
 from rhizon.core.boot import BootFailure, BootJudge
 from rhizon.core.errors import CancelledError, NotReadyError
@@ -40,7 +39,7 @@ class RunningServer:
         self._begun = time.monotonic()
         self._last: list[str] = []
         self.listeners: list[Callable[[str], None]] = []
-        self._log = RunLog(folder / RHIZON)
+        self._log = RunLog(folder)
         self._log_trouble = ""
         try:
             self.process = ServerProcess(command, folder, environment)

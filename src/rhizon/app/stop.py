@@ -4,9 +4,8 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, stopped
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.reporter import Reporter
 
 __all__ = ["Stopped", "stop"]
@@ -23,8 +22,8 @@ class Stopped(msgspec.Struct, frozen=True, kw_only=True):
 def stop(host: Host, folder: Path, reporter: Reporter) -> Stopped:
     """Asks a server that ``rhizon run`` started to stop cleanly and waits for it, also where that command is gone.
     Raises :class:`~rhizon.core.errors.StateError` (it does not stop; another program started it)."""
-    home = InstanceFolder(folder).required()
-    with entered(home, reporter):
+    home = host.home(folder).required()
+    with exclusive(host, home, reporter):
         was_running = home.running() is not None
-        stopped(host, home, reporter, stop_first=True)
+        require_stopped(host, home, reporter, stop_first=True)
     return Stopped(folder=str(home.folder), name=home.instance().name, was_running=was_running)

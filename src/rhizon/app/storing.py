@@ -7,11 +7,11 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.fetching import fetch_all
-from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.kept import KeptStates
-from rhizon.app.context import Host, open_ledger
+from rhizon.app.context import Host
 from rhizon.app.layout import locked_files
 from rhizon.app.reporter import Reporter
+from rhizon.app.reservations import known_servers
 from rhizon.app.sources import read_lock
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
@@ -72,10 +72,9 @@ class _Needed(msgspec.Struct):
 
 def _needed(host: Host) -> list[_Needed]:
     found = []
-    with open_ledger(host) as ledger:
-        folders = [entry.folder for entry in ledger.entries()]
+    folders = [one.entry.folder for one in known_servers(host)[0]]
     for folder in folders:
-        home = InstanceFolder(Path(folder))
+        home = host.home(Path(folder))
         try:
             lock, inventory, instance = home.lock(), home.inventory(), home.instance()
         except RhizonError:

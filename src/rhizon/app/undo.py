@@ -6,10 +6,11 @@ import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.kept import KeptStates
+from rhizon.adapters.transact import BLOBS, RHIZON
 from rhizon.app.backup import find_backup
 from rhizon.app.changing import Whole, between, needed_whole
 from rhizon.app.context import Host
-from rhizon.app.entering import entered, stopped
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.reporter import Reporter
 from rhizon.app.returning import Returned, WorldCopy, go_back
 from rhizon.core.changes import Changes
@@ -30,9 +31,9 @@ class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
     changes: Changes
 
 
-def kept_states(folder: Path) -> tuple[list[KeptLine], list[Finding]]:
+def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]]:
     """Those of an instance, newest first, and which cannot be read. Raises :class:`~rhizon.core.errors.StateError`."""
-    home = InstanceFolder(folder)
+    home = host.home(folder)
     now = needed_whole(home)
     kept = KeptStates(home.folder)
     readable = kept.readable()
@@ -71,11 +72,11 @@ def undo(
 ) -> Returned:
     """Back to the kept state ``number``, or to the one before the last change. The world comes back only where
     ``with_world`` asks for it. Raises InputError (no such state) and what :func:`go_back` raises."""
-    home = InstanceFolder(folder).required()
+    home = host.home(folder).required()
     if dry_run:
         return _undo(host, home, reporter, number, with_world=with_world, dry_run=True)
-    with entered(home, reporter):
-        stopped(host, home, reporter, stop_first=stop_first)
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=stop_first)
         return _undo(host, home, reporter, number, with_world=with_world, dry_run=False)
 
 
@@ -91,8 +92,7 @@ def _undo(
     state = kept.read(number if number is not None else numbers[-1])
 
     def bytes_of(_path: str, file: KeptFile) -> bytes | None:
-        blob = kept.blob(file.sha256)
-        return blob.read_bytes() if blob.is_file() else None
+        return home.read(f"{RHIZON}/{BLOBS}/{file.sha256}")
 
     return go_back(
         host,

@@ -29,7 +29,7 @@ class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
 def update(host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: AskLicence | None = None) -> Provisioned:
     """Solves the source again, and makes the instance what comes out: what a person chose or edited stays. Raises
     InputError when the source is gone, and what :func:`~rhizon.app.provision.provision` raises."""
-    home = InstanceFolder(wishes.folder).required()
+    home = host.home(wishes.folder).required()
     source = wishes.to if wishes.to is not None else _own_source(home)
     return provision(
         host,

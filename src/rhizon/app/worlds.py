@@ -5,11 +5,13 @@ import re
 from pathlib import Path
 from typing import Literal, NamedTuple
 
+from rhizon.adapters import interrupts
 from rhizon.adapters.copying import copy_folder, size_of
-from rhizon.adapters.files import free_bytes, read_bytes, remove_tree, translated
+from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
-from rhizon.core.errors import InputError, StateError
+from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
@@ -23,6 +25,7 @@ __all__ = [
     "find_origin",
     "lay_world",
     "put_aside",
+    "require_no_interrupt",
     "things_in_world",
     "world_folder",
     "world_version",
@@ -147,12 +150,24 @@ def _named(folder: Path) -> str:
     return str(folder.absolute())
 
 
-def put_aside(world: Path) -> str:
-    """Makes way where a world stands; nothing is lost. The name that it has now."""
-    aside = next(one for n in itertools.count(1) if not (one := Path(f"{world}-aside-{n}")).exists())
-    with translated("put the world aside", world):
-        world.rename(aside)
-    return aside.name
+def put_aside(home: InstanceFolder, world: Path) -> str:
+    """Renames a world that is in the way; nothing is lost. The name that it has now."""
+    path = world.relative_to(home.folder).as_posix()
+    with translated("put the world aside", world), home.inside() as inside:
+        aside = next(one for n in itertools.count(1) if inside.lstat(one := f"{path}-aside-{n}") is None)
+        inside.rename(path, aside)
+    return aside.rpartition("/")[2]
+
+
+def require_no_interrupt(home: InstanceFolder) -> None:
+    """After the commit point of a provision a signal stops what is left to do, and takes nothing back. Raises
+    NotReadyError."""
+    if interrupts.asked():
+        raise NotReadyError(
+            "first-start-interrupted",
+            "interrupted before the server was ready to run; its files are in place and stay",
+            hint=f"Run the same command again to go on, or remove {home.folder}.",
+        )
 
 
 def lay_world(
@@ -182,13 +197,22 @@ def lay_world(
         )
     files, size = size_of(origin.folder)
     reporter.step(f"copying the world from {origin.words}")
-    if world.exists():
-        with translated("clear the way for the world", world):
+    place = world.relative_to(home.folder).as_posix()
+    with translated("copy the world", world), home.inside() as inside:
+        if inside.lstat(place) is not None:
             if bare == "made it":
-                remove_tree(world)
+                inside.remove(place)
             else:  # an earlier try made it, or somebody played there meanwhile
-                reporter.done(f"the world that was there lies in {put_aside(world)} now")
-    copy_folder(origin.folder, world, home.own / COMING, lambda part: reporter.progress("copying", part))
+                reporter.done(f"the world that was there is now {put_aside(home, world)}")
+
+        def tell(part: float) -> None:
+            reporter.progress("copying", part)
+            require_no_interrupt(home)
+
+        inside.make_folder(game.world.folder)
+        elsewhere = inside.device(game.world.folder) != inside.device(RHIZON)
+        beside = f"{game.world.folder}/.{COMING}" if elsewhere else f"{RHIZON}/{COMING}"
+        copy_folder(origin.folder, inside, place, beside, tell)
     words = f"{origin.words} ({counted(files, 'file')}, {size_text(size)})"
     reporter.done(f"the world {world.name} was copied from {words}")
     return words

@@ -22,7 +22,10 @@ def ask_on_terminal(reporter: "ConsoleReporter") -> "AskLicence":
         click.echo(f"\nThe licence of {licence.game} lies in {licence.path}", err=True)
         for line in licence.text.splitlines()[:40]:
             click.echo(f"  | {plain(line)}", err=True)
-        return click.confirm("Have you read it, and do you accept it?", default=False, err=True)
+        try:
+            return click.confirm("Have you read it, and do you accept it?", default=False, err=True)
+        except click.Abort:
+            return False
 
     return asked
 

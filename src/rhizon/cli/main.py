@@ -5,7 +5,6 @@ import gc
 import importlib
 import io
 import os
-import signal
 import sys
 from collections.abc import Sequence
 from typing import Any
@@ -13,6 +12,7 @@ from typing import Any
 import click
 
 from rhizon import __version__
+from rhizon.app import interruption
 from rhizon.cli.commands import COMMANDS, SECTIONS
 from rhizon.core.errors import CancelledError, InputError, RhizonError, StateError
 
@@ -75,15 +75,19 @@ def main(arguments: Sequence[str] | None = None) -> None:
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")  # a terminal without our marks shows ? in their place
-    sys.exit(_run(given))
+    code = _run(given)
+    interruption.ignore()  # what is left to do is Python's own end
+    sys.exit(code)
 
 
 def _run(given: list[str]) -> int:
     debug = "--debug" in given
     gc.set_threshold(50_000, 20, 50)  # a large catalog is many small values that live to the end: looking costs a tenth
-    signal.signal(signal.SIGTERM, _terminated)
+    interruption.install()
     try:
         code: Any = root.main(args=given, prog_name="rhizon", standalone_mode=False)
+        if interruption.committed() and interruption.asked():
+            click.echo("interrupted after the change was made: it was finished", err=True)
         return code if isinstance(code, int) else 0
     except click.exceptions.Exit as done:
         return done.exit_code
@@ -93,11 +97,8 @@ def _run(given: list[str]) -> int:
     except click.ClickException as wrong:
         error = InputError("usage", wrong.format_message(), hint="See: rhizon --help")
     except (click.Abort, KeyboardInterrupt):
-        error = CancelledError(
-            "interrupted",
-            "it was stopped, and what had begun was taken back",
-            hint="Run it again when you like; nothing was lost.",
-        )
+        interruption.ignore()
+        error = _interrupted()
     except BrokenPipeError:
         _hush()
         return 0
@@ -112,16 +113,18 @@ def _run(given: list[str]) -> int:
         error = StateError(
             "file-trouble",
             f"the system refused: {what}",
-            hint="Look at the room on that disk and at who may write there; then run the same command again.",
+            hint="Check free space and permissions there, then run the same command again.",
         )
     except Exception as bug:
         if debug:
             raise
         error = RhizonError(
             "bug",
-            f"Rhizon stumbled over itself: {type(bug).__name__}: {bug}",
-            hint="Run it again with --debug and send what it says to the authors, with what you did.",
+            f"internal error: {type(bug).__name__} in {_where(bug)}",  # its text may hold a secret
+            hint="Run it again with --debug and send what it prints to the authors, with what you did.",
         )
+    if interruption.committed():
+        error.details = (*error.details, "the change itself was made before this happened")
     from rhizon.cli.output import show_error
 
     try:
@@ -132,9 +135,27 @@ def _run(given: list[str]) -> int:
     return error.exit_code
 
 
-def _terminated(_number: int, _frame: object) -> None:
-    """SIGTERM is taken like Ctrl-C: what has begun is taken back."""
-    raise KeyboardInterrupt
+def _interrupted() -> RhizonError:
+    """Before the commit point of a change everything was rolled back, after it nothing can be."""
+    if interruption.committed():
+        return StateError(
+            "cut-short",
+            "interrupted after the change was made, before all that follows it was done",
+            hint="See what is left to do: rhizon check DIR",
+        )
+    return CancelledError(
+        "interrupted", "interrupted; all changes were rolled back", hint="Run the same command again when you like."
+    )
+
+
+def _where(bug: BaseException) -> str:
+    """The place in the code where it was raised."""
+    last = bug.__traceback__
+    while last is not None and last.tb_next is not None:
+        last = last.tb_next
+    if last is None:
+        return "an unknown place"
+    return f"{os.path.basename(last.tb_frame.f_code.co_filename)}:{last.tb_lineno}"  # noqa: PTH119
 
 
 def _hush() -> None:

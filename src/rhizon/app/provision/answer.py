@@ -6,7 +6,6 @@ import hashlib
 import msgspec
 
 from rhizon.adapters.instances import LOCK, InstanceFolder
-from rhizon.adapters.transact import write_alone
 from rhizon.app.solving import Remembered
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
@@ -40,11 +39,11 @@ def remembered(home: InstanceFolder) -> Remembered | None:
 
 def remember(home: InstanceFolder, solved: Remembered) -> None:
     """Keeps an answer whose lock was just written; an error only costs solving again."""
-    with contextlib.suppress(OSError):
+    with contextlib.suppress(OSError, RhizonError):
         answer = _Answer(
             question=solved.question, lock_sha256=_lock_hash(home), findings=tuple(solved.solution.findings)
         )
         data = msgspec.json.encode(answer)
         path = home.own / ANSWER
         if solved.question and (not path.is_file() or path.read_bytes() != data):
-            write_alone(home.folder, path, data)
+            home.write_own(ANSWER, data)

@@ -8,10 +8,9 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.adapters.files import translated
+from rhizon.adapters import interrupts
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import FIRST_START, InstanceFolder
-from rhizon.adapters.transact import write_alone
 from rhizon.app.first_start import first_start
 from rhizon.app.native import answer_licence
 from rhizon.app.provision.choose import Choice
@@ -44,7 +43,7 @@ def bring_up(
         if answer != instance.licence:
             instance = msgspec.structs.replace(instance, licence=answer)
             home.write_instance(instance)
-        answer_licence(home.folder, choice.game.licence.answer, choice.game.licence.accepted)
+        answer_licence(home, choice.game.licence.answer, choice.game.licence.accepted)
     game = choice.game
     if instance.first_start_done:  # its settings came with the transaction
         return _with_world(choice, wishes, home, instance, reporter, None), [], "ready to run"
@@ -65,19 +64,18 @@ def _first_start(
     bare: Literal["made it", "found it"] = "found it" if world.exists() else "made it"
     cut_short = home.has(FIRST_START)
     if not world.exists() and not cut_short:
-        with translated("begin the first start", home.own):
-            write_alone(home.folder, home.own / FIRST_START, b"")
+        home.write_own(FIRST_START, b"")
     try:
         findings = start()
     except NotReadyError as failed:
         if not cut_short or not world.exists() or failed.code not in UNEXPLAINED:
             raise
         reporter.done(
-            f"a first start was cut short before; the world that it left half made lies in {put_aside(world)}"
+            f"a first start was cut short before; the half-made world that it left is now {put_aside(home, world)}"
         )
         findings = start()
         bare = "made it"
-    (home.own / FIRST_START).unlink(missing_ok=True)
+    home.remove_own(FIRST_START)
     return findings, bare
 
 
@@ -114,6 +112,8 @@ def _licence(
     if instance.licence is not None and instance.licence.text_sha256 == sha256:
         return instance.licence
     text = LicenceText(game=choice.game.title, path=path, text=data.decode("utf-8", "replace"))
-    if wishes.accept_licence or (ask_licence is not None and ask_licence(text)):
-        return LicenceAnswer(accepted_at=now(), text_sha256=sha256)
-    return None
+    accepted = wishes.accept_licence
+    if not accepted and ask_licence is not None:
+        with interrupts.prompting():
+            accepted = ask_licence(text)
+    return LicenceAnswer(accepted_at=now(), text_sha256=sha256) if accepted else None

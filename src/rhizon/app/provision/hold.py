@@ -1,15 +1,14 @@
 """What an instance shall be: its ports, memory and settings, as wished for and as there is room."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 
-from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.ledger import Ledger
+from rhizon.adapters.ledger import Entry
 from rhizon.app.context import Host
 from rhizon.app.drawing import new_seed
-from rhizon.app.holding import ports_for
 from rhizon.app.ports import port_places
 from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.wishes import ProvisionWishes
+from rhizon.app.reservations import ports_for
 from rhizon.core.allocate.memory import grant
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
@@ -20,10 +19,10 @@ __all__ = ["allocated"]
 
 
 def allocated(
-    host: Host, choice: Choice, wishes: ProvisionWishes, home: InstanceFolder, before: Instance | None, ledger: Ledger
+    host: Host, choice: Choice, wishes: ProvisionWishes, before: Instance | None, others: Sequence[Entry]
 ) -> Instance:
+    """Raises InputError (no such port), StateError (a port or memory that is not free)."""
     source, game = choice.source, choice.game
-    others = [one for one in ledger.entries() if one.folder != str(home.folder)]
     places = port_places(choice.game, choice.lock)
     fixed = dict(source.ports) | dict(wishes.ports)
     for role in fixed:

@@ -5,14 +5,13 @@ from collections.abc import Mapping, Sequence
 import msgspec
 
 from rhizon.adapters.fetching import Progress, fetch_all, missing_from
-from rhizon.adapters.files import free_bytes, hash_present, translated
-from rhizon.adapters.instances import CONTENT_LIST, INVENTORY, InstanceFolder
-from rhizon.adapters.transact import JOURNAL, write_alone
+from rhizon.adapters.files import free_bytes
+from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
+from rhizon.adapters.ledger import Entry
 from rhizon.app.backup import back_up_before
 from rhizon.app.changing import Whole, between, carry_out, whole
-from rhizon.app.context import Host, open_ledger
-from rhizon.app.entering import entered, stopped
-from rhizon.app.holding import protocols, record
+from rhizon.app.context import Host
+from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.layout import locked_files, wanted_files
 from rhizon.app.ports import port_words
 from rhizon.app.provision.answer import remember, remembered
@@ -21,6 +20,7 @@ from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.hold import allocated
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
+from rhizon.app.reservations import entry_of, others_than, reserved
 from rhizon.app.settling import Side, Told, settle, shown_diff
 from rhizon.app.trees import piecewise, read_tree, tree_files
 from rhizon.app.worlds import check_world, things_in_world, world_folder
@@ -47,13 +47,13 @@ def provision(
     """The whole of it. Without an accepted licence everything is prepared and the first start is left out;
     ``state`` is then "prepared". Raises what its parts raise; the folder is then as it was, except that a
     failed first start leaves the prepared instance."""
-    home = InstanceFolder(wishes.folder)
+    home = host.home(wishes.folder)
     _fit_for_us(home)
     if wishes.dry_run:
         return _Work(host, wishes, home, reporter).planned()
-    with entered(home, reporter):
-        _fit_for_us(home)
-        stopped(host, home, reporter, stop_first=wishes.stop_first)
+    with exclusive(host, home, reporter):
+        _fit_for_us(home)  # once more: what was cut short is rolled back now
+        require_stopped(host, home, reporter, stop_first=wishes.stop_first)
         return _Work(host, wishes, home, reporter).done(ask_licence)
 
 
@@ -61,16 +61,15 @@ def _fit_for_us(home: InstanceFolder) -> None:
     folder = home.folder
     if folder.is_symlink() or (folder.exists() and not folder.is_dir()):
         raise StateError("not-a-folder", f"{folder} is not a folder", hint="Name a new folder or an empty one.")
-    unfinished = (home.own / JOURNAL).is_file()
     if (
         not home.is_ours
-        and not unfinished
+        and not home.is_unfinished
         and folder.is_dir()
         and any(one.name != ".rhizon" for one in folder.iterdir())
     ):
         raise StateError(
             "folder-not-ours",
-            f"{folder} is not empty, and it is not an instance of Rhizon's",
+            f"{folder} is not empty and holds no instance",
             hint="Name a new folder; Rhizon does not mix its files with others.",
         )
 
@@ -95,39 +94,28 @@ class _Work:
         self._wishes = wishes
         self._home = home
         self._reporter = reporter
-        self._was = home.instance() if home.is_ours else None
+        self._was: Instance | None = home.sound(INSTANCE) if home.is_ours else None
         self._before = whole(home)
         self._choice = choose(host, wishes, self._was, reporter, remembered(home))
 
     def planned(self) -> Provisioned:
         """What would be done."""
-        with open_ledger(self._host) as ledger:
-            instance = allocated(self._host, self._choice, self._wishes, self._home, self._was, ledger)
+        instance, _ = self._allocated(others_than(self._host, self._home))
         had_world = world_folder(self._home, self._choice.game, instance).is_dir()
         return self._result(self._plan(instance), instance, "planned", had_world=had_world)
 
     def done(self, ask_licence: AskLicence | None) -> Provisioned:
         choice, home = self._choice, self._home
         backup = None
-        with open_ledger(self._host) as ledger:
-            with ledger.claim():
-                instance = allocated(self._host, choice, self._wishes, home, self._was, ledger)
-                kept = next((one for one in ledger.entries() if one.folder == str(home.folder)), None)
-                record(ledger, choice.game, choice.lock, home, instance)
-            try:
-                planned = self._plan(instance)
-                if planned.risks_world and self._wishes.back_up and self._before is not None:
-                    saved = back_up_before(
-                        self._host, home, choice.game, self._before, self._reporter, f"before: {self._why}"
-                    )
-                    backup = saved.when
-                number = self._lay_out(planned, backup)
-            except BaseException:
-                with ledger.claim():
-                    ledger.forget(str(home.folder))
-                    if kept is not None:
-                        ledger.record(kept, protocols(choice.game, choice.lock, kept.ports))
-                raise
+        with reserved(self._host, home, self._allocated) as instance:
+            planned = self._plan(instance)
+            if planned.risks_world and self._wishes.back_up and self._before is not None:
+                saved = back_up_before(
+                    self._host, home, choice.game, self._before, self._reporter, f"before: {self._why}"
+                )
+                backup = saved.when
+            number = self._lay_out(planned, backup)
+        home.remove_own(FORGOTTEN)
         had_world = world_folder(home, choice.game, instance).is_dir()
         came_from = instance.world_from
         instance, findings, state = bring_up(choice, self._wishes, home, instance, self._reporter, ask_licence)
@@ -137,6 +125,10 @@ class _Work:
         remember(home, choice.solved)
         return self._result(planned, instance, state, had_world=had_world, kept=number, backup=backup)
 
+    def _allocated(self, others: Sequence[Entry]) -> tuple[Instance, Entry]:
+        instance = allocated(self._host, self._choice, self._wishes, self._was, others)
+        return instance, entry_of(self._choice.game, self._home, instance)
+
     @property
     def _why(self) -> str:
         return self._wishes.why or f"provision from {self._choice.source.label}"
@@ -144,9 +136,7 @@ class _Work:
     def _keep_list(self) -> None:
         """Of a plain folder of archives the list that says the same is kept."""
         if self._wishes.source.is_dir() and isinstance(self._choice.source.document, ContentList):
-            with translated("write the content list", self._home.own):
-                data = content_list_toml(self._choice.source.document).encode()
-                write_alone(self._home.folder, self._home.own / CONTENT_LIST, data)
+            self._home.write_own(CONTENT_LIST, content_list_toml(self._choice.source.document).encode())
 
     def _plan(self, instance: Instance) -> _Planned:
         host, home, choice = self._host, self._home, self._choice
@@ -163,11 +153,10 @@ class _Work:
             wanted[path] = WantedFile(
                 sha256=sha256, size=len(data), origin="rhizon's start script", executable=path == START_SCRIPTS[0]
             )
-        inventory = home.inventory() if home.has(INVENTORY) else None  # also where the lock was lost
+        inventory = home.sound(INVENTORY) if home.is_ours else None
         owned = inventory.files if inventory else {}
         paths = {*wanted, *map(RelPath, owned), *(RelPath(path + BESIDE) for path in wanted)}
-        known = {path: (one.sha256, one.size) for path, one in owned.items()}
-        present = hash_present(home.folder, sorted(paths), known) if home.folder.is_dir() else {}
+        present = home.hashes(sorted(paths), host.store.verified)
         settled = settle(
             home,
             game,
@@ -223,7 +212,7 @@ class _Work:
         told = []
         for step in plan.steps:
             if step.action == "merge":
-                before = (self._home.folder / step.path).read_bytes()
+                before = self._home.read(step.path) or b""
                 told.append(shown_diff(step.path, before, plan.contents[step.path].data, self._choice.game))
         return told
 

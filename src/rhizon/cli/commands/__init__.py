@@ -36,6 +36,7 @@ COMMANDS: dict[str, Command] = {
     "repair": Command("repair", "Put back what was placed and is gone or changed.", "Keep"),
     "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
     "list": Command("list", "The servers of this machine.", "Keep"),
+    "forget": Command("forget", "Free what a server holds, and leave its files alone.", "Keep"),
     "memory": Command("memory", "How much memory a server needs, guessed and measured.", "Settings, memory, ports"),
     "ports": Command(
         "ports", "Who has which port, who listens, rules for firewall and router.", "Settings, memory, ports"

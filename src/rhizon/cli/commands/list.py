@@ -1,16 +1,18 @@
 """``rhizon list``."""
 
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, show_table, verdict
+from rhizon.cli.output import Output, common, show_findings, show_table, verdict
 from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.listing import Listed
+    from rhizon.core.finding import Finding
 
 __all__ = ["command"]
 
@@ -23,12 +25,13 @@ def command(out: Output) -> None:
     from rhizon.app.listing import list_instances
 
     found = list_instances(this_host())
-    out.result(found, lambda to: _render(to, found))
+    out.result(found.instances, lambda to: _render(to, found.instances, found.findings), found.findings)
 
 
-def _render(to: "Console", found: "list[Listed]") -> None:
+def _render(to: "Console", found: "Sequence[Listed]", findings: "Sequence[Finding]") -> None:
     if not found:
-        verdict(to, "no server was provisioned on this machine yet")
+        verdict(to, "no servers on this machine yet")
+        show_findings(to, findings)
         return
     up = sum(one.state == "running" for one in found)
     servers = f"{len(found)} server{'s' if len(found) != 1 else ''}"
@@ -48,6 +51,7 @@ def _render(to: "Console", found: "list[Listed]") -> None:
     ]
     columns = ("name", "game", "state", "memory", "ports", *(("note",) if noted else ()), "folder")
     show_table(to, columns, rows, right=("memory",))
+    show_findings(to, findings)
 
 
 def _numbers(ports: dict[str, int]) -> list[str]:

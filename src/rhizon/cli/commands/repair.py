@@ -37,10 +37,13 @@ def command(folder: Path, full: bool, stop_first: bool, dry_run: bool, out: Outp
     finally:
         reporter.close()
     out.result(done, lambda to: _render(to, done, folder))
-    return 1 if done.planned and done.steps else 0
+    return 1 if done.planned and (done.steps or done.documents) else 0
 
 
 def _render(to: "Console", done: "Repaired", folder: Path) -> None:
+    for document in done.documents:
+        verb = "would be" if done.planned else "was"
+        say(to, f".rhizon/{document.name} is damaged ({document.why}) and {verb} put back from the {document.source}")
     if not done.steps:
         verdict(to, f"{done.name}: all {done.files} files are what was placed")
         return

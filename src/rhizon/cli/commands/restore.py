@@ -40,7 +40,7 @@ def command(
     backed up before another takes its place.
     """
     from rhizon.app.context import this_host
-    from rhizon.app.restore import restore
+    from rhizon.app.restore import RestoreWishes, restore
     from rhizon.cli.progress import ConsoleReporter
 
     part: Part = "world" if only == "world" else "settings" if only == "settings" else "all"
@@ -50,12 +50,7 @@ def command(
             this_host(),
             folder,
             reporter,
-            when=when,
-            of=of,
-            place=place,
-            part=part,
-            stop_first=stop_first,
-            dry_run=dry_run,
+            RestoreWishes(when=when, of=of, place=place, part=part, stop_first=stop_first, dry_run=dry_run),
         )
     finally:
         reporter.close()

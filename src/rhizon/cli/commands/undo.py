@@ -39,7 +39,7 @@ def command(
     from rhizon.cli.progress import ConsoleReporter
 
     if list_:
-        states, broken = kept_states(folder)
+        states, broken = kept_states(this_host(), folder)
         out.result(states, lambda to: _list(to, states, broken, folder), broken)
         return 1 if broken else 0
     reporter = ConsoleReporter(out)

@@ -17,12 +17,13 @@ STEP_MIB = 32
 
 
 class HostMemory(msgspec.Struct, frozen=True, kw_only=True):
-    """MiB: what the host has (its control group's limit where that is lower), what others were granted, and what a
-    person wants to be left to the machine."""
+    """MiB: what the host has (its control group's limit where that is lower), what others were granted, what a person
+    wants to be left to the machine, and the most that all servers may have together."""
 
     total_mib: int
     granted_mib: int = 0
     wanted_reserve_mib: int | None = None
+    servers_mib: int | None = None
 
     @property
     def reserve_mib(self) -> int:
@@ -34,7 +35,13 @@ class HostMemory(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def free_mib(self) -> int:
         """What can still be granted, never below 0."""
-        return max(self.total_mib - self.reserve_mib - self.granted_mib, 0)
+        return max(self.for_servers_mib - self.granted_mib, 0)
+
+    @property
+    def for_servers_mib(self) -> int:
+        """The most that all servers may have together."""
+        left = self.total_mib - self.reserve_mib
+        return max(left if self.servers_mib is None else min(left, self.servers_mib), 0)
 
 
 class MemoryBudget(msgspec.Struct, frozen=True, kw_only=True):
@@ -99,7 +106,7 @@ def grant(game: GameDefinition, wanted: MemoryBudget, host: HostMemory, fixed_mi
             f"the server wants {needed} MiB ({heap} of heap and {wanted.outside_heap_mib} beside it), "
             f"this host can give {host.free_mib} MiB",
             details=[
-                f"{host.total_mib} MiB in all, {host.reserve_mib} left to the system",
+                f"{host.total_mib} MiB in all, {host.for_servers_mib} of it for servers",
                 f"{host.granted_mib} MiB granted to other instances",
             ],
             hint="Stop granting to an instance that you no longer need (rhizon list), lower the world size or the "
