@@ -15,6 +15,7 @@ from rhizon.adapters.files import read_bytes
 from rhizon.core.errors import InputError
 from rhizon.core.model.credentials import CatalogCredential, CredentialsFile
 from rhizon.core.model.documents import decode
+from rhizon.core.secret import Secret
 
 __all__ = ["Credentials"]
 
@@ -45,9 +46,16 @@ class Credentials:
         return {"Authorization": value}
 
     def _value(self, url: str, origin: str) -> str | None:
-        token = self._environment.get("RHIZON_TOKEN_" + re.sub(r"[^A-Z0-9]", "_", origin.upper()))
+        variable = "RHIZON_TOKEN_" + re.sub(r"[^A-Z0-9]", "_", origin.upper())
+        token = Secret(self._environment.get(variable, ""))
         if token:
-            return f"Bearer {token}"
+            if not token.is_sendable():
+                raise InputError(
+                    "secret-broken",
+                    f"the token in {variable} holds a line end or another character that cannot be sent",
+                    hint="Set it again, without what a shell or an editor may have added.",
+                )
+            return f"Bearer {token.reveal()}"
         for one in self._from_file():
             address = one.address.rstrip("/")
             if url == address or url.startswith(address + "/"):
@@ -70,13 +78,13 @@ class Credentials:
 
 def _header(one: CatalogCredential) -> str:
     if one.token is not None:
-        return f"Bearer {one.token}"
-    password = _from_keyring(one) if one.keyring else one.password
-    pair = base64.b64encode(f"{one.user}:{password}".encode()).decode()
+        return f"Bearer {one.token.reveal()}"
+    password = _from_keyring(one) if one.keyring else one.password or Secret("")
+    pair = base64.b64encode(f"{one.user}:{password.reveal()}".encode()).decode()
     return f"Basic {pair}"
 
 
-def _from_keyring(one: CatalogCredential) -> str:
+def _from_keyring(one: CatalogCredential) -> Secret:
     try:
         import keyring
         import keyring.errors
@@ -98,4 +106,4 @@ def _from_keyring(one: CatalogCredential) -> str:
             f"the keyring has no password for {one.address} and {one.user}",
             hint=f"keyring set 'rhizon {one.address}' {one.user}",
         )
-    return str(password)
+    return Secret(str(password))

@@ -1,5 +1,6 @@
 """Archives on this machine as Rhizon sees them: read once, then remembered."""
 
+import os
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
@@ -19,9 +20,12 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import plain
 from rhizon.core.units import counted
 
-__all__ = ["ENDINGS", "ScannedFile", "archive_files", "scan_files", "scan_together"]
+__all__ = ["ENDINGS", "FACTS_ENDING", "ScannedFile", "archive_files", "left_unread", "scan_files", "scan_together"]
 
 ENDINGS = (".jar", ".zip", ".dll")
+FACTS_ENDING = ".facts.toml"  # of a file beside an archive, in which a person corrects what it says
+MOST_DEEP = 6  # folders below one that was named
+MOST_LISTED = 10_000
 
 
 class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
@@ -42,6 +46,51 @@ def archive_files(folder: Path) -> list[Path]:
     """The archives directly in a folder, by name."""
     with translated("read the folder", folder):
         return sorted(file for file in folder.iterdir() if file.suffix.lower() in ENDINGS and file.is_file())
+
+
+def left_unread(folder: Path) -> list[Finding]:
+    """What a folder holds beside the archives directly in it: archives in folders below, archives under another ending,
+    files of another kind. Nothing of it is read; a person may think that it is."""
+    below: list[str] = []
+    aside: list[str] = []
+    others: list[str] = []
+    with translated("read the folder", folder):
+        for parent, folders, names in os.walk(folder):
+            folders.sort()
+            here = Path(parent)
+            if len(here.relative_to(folder).parts) > MOST_DEEP or len(below) + len(others) > MOST_LISTED:
+                folders.clear()
+                continue
+            for name in sorted(names):
+                path = (here / name).relative_to(folder).as_posix()
+                endings = [one.lower() for one in Path(name).suffixes]
+                if endings and endings[-1] in ENDINGS:
+                    below += [path] if here != folder or not (here / name).is_file() else []
+                elif any(one in ENDINGS for one in endings) and not name.endswith(FACTS_ENDING):
+                    aside.append(path)
+                elif here == folder and not name.endswith(FACTS_ENDING):
+                    others.append(path)
+    kinds = (
+        ("archives-below", "warning", below, "in folders below", "Move those that are meant into the folder itself."),
+        ("archives-aside", "warning", aside, "under another ending", "Give those that are meant their ending back."),
+        ("other-files", "info", others, "of another kind", "Nothing to do if they are not content."),
+    )
+    return [
+        Finding(
+            code=code,
+            severity="warning" if severity == "warning" else "info",
+            subject=plain(folder.name or str(folder), 120),
+            what=f"{counted(len(paths), 'file')} {where}, not read: {_some(paths)}",
+            remedy=remedy,
+        )
+        for code, severity, paths, where, remedy in kinds
+        if paths
+    ]
+
+
+def _some(paths: Sequence[str]) -> str:
+    shown = ", ".join(plain(path, 80) for path in paths[:8])
+    return shown + (f" and {len(paths) - 8} more" if len(paths) > 8 else "")
 
 
 def scan_files(

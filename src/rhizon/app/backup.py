@@ -42,6 +42,7 @@ __all__ = [
 ]
 
 LINKS = "backups.json"
+BY_HAND = "by hand"  # the reason of a backup that a person asked for
 
 
 class BackedUp(msgspec.Struct, frozen=True, kw_only=True):
@@ -121,7 +122,7 @@ def back_up(
         state = needed_whole(home)
         game = host.game_of(state.instance, state.lock)
         repository = Repository((to or host.places.backups).absolute())
-        made = _make(host, home, game, state, repository, reporter, "by hand")
+        made = _make(host, home, game, state, repository, reporter, BY_HAND)
         if to is not None:
             _remember(home, made.id, repository.root)
         if rule is None:
@@ -208,6 +209,7 @@ def _make(
                 id=links.id,
                 when=when,
                 why=why,
+                automatic=why != BY_HAND,
                 name=state.instance.name,
                 folder=str(home.folder),
                 calm="unsure" if moved else calm,
@@ -367,8 +369,9 @@ def _line(repository: Repository, backup: Backup) -> BackupLine:
 def find_backup(
     host: Host, folder: Path, when: str | None, of: str | None = None, place: Path | None = None
 ) -> tuple[Repository, Backup]:
-    """The backup that a person means: the newest, or one whose time begins with ``when``. ``of`` is the id, name or
-    folder of the instance, where that is not the one in ``folder``. Raises InputError."""
+    """The backup that a person means: one whose time begins with ``when``, or the newest that a person made (one that a
+    change made for itself is not what anybody has in mind). ``of`` is the id, name or folder of the instance, where
+    that is not the one in ``folder``. Raises InputError."""
     home = host.home(folder)
     when = when.replace(":", "-") if when is not None else None  # as clocks write it
     if of is None and not home.is_ours:
@@ -397,9 +400,20 @@ def find_backup(
     times = sorted(found, key=lambda one: one[:2])
     if when is not None and len({one[0] for one in times}) > 1:
         shown = ", ".join(one[0] for one in times[:5])
-        raise InputError("which-backup", f"{when} may be {shown}", hint="Write more of the time.")
-    at, one, repository = times[-1]
-    return repository, repository.read(one, at)
+        raise InputError("which-backup", f"{when} matches several: {shown}", hint="Give a longer prefix of the time.")
+    if when is not None:
+        at, one, repository = times[-1]
+        return repository, repository.read(one, at)
+    for at, one, repository in reversed(times):
+        backup = repository.read(one, at)
+        if backup.by_hand:
+            return repository, backup
+    raise InputError(
+        "no-such-backup",
+        f"there is no backup of {of or folder} that a person made, only {len(times)} that changes made",
+        details=[at for at, _, _ in times[-5:]],
+        hint=f"To take one of those, name its time: rhizon restore {folder} {times[-1][0]}",
+    )
 
 
 def _is_of(repository: Repository, ident: str, when: str, of: str) -> bool:

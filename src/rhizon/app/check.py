@@ -162,12 +162,9 @@ def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
             what = "this host's ledger does not know it: its ports may be given to another server"
             findings.append(_finding("not-in-ledger", "warning", RHIZON, what, f"rhizon host --rebuild {home.folder}"))
     remedy = f"Give one of the two ports of its own: rhizon ports {home.folder} --move"
-    findings += [
-        _finding(
-            "port-clash", "error", one.role, f"{one.other.name} ({one.other.folder}) has port {one.number} too", remedy
-        )
-        for one in collisions(host, home, entry)
-    ]
+    for one in collisions(host, home, entry):
+        what = f"port {one.number} is also that of {one.other.name} ({one.other.folder})"
+        findings.append(_finding("port-clash", "error", one.role, what, remedy))
     return findings
 
 

@@ -3,6 +3,8 @@
 import secrets
 import string
 
+from rhizon.core.secret import Secret
+
 __all__ = ["new_password", "new_seed"]
 
 # without the signs that are read for others: 0 and O, 1, l and I
@@ -10,9 +12,9 @@ _SIGNS = "".join(one for one in string.ascii_letters + string.digits if one not 
 PASSWORD_LENGTH = 16  # of 57 signs: 93 bits
 
 
-def new_password() -> str:
+def new_password() -> Secret:
     """Sixteen signs that can be read aloud and typed on any keyboard."""
-    return "".join(secrets.choice(_SIGNS) for _ in range(PASSWORD_LENGTH))
+    return Secret("".join(secrets.choice(_SIGNS) for _ in range(PASSWORD_LENGTH)))
 
 
 def new_seed() -> int:

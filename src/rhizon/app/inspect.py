@@ -1,5 +1,6 @@
 """What is in a file: a list, a pack, a lock, a game definition or content archives."""
 
+import contextlib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
@@ -8,16 +9,17 @@ import msgspec
 
 from rhizon.adapters.files import hash_file
 from rhizon.adapters.games import ENDING, read_game
-from rhizon.app.archives import ENDINGS, ScannedFile, archive_files, scan_files, scan_together
+from rhizon.app.archives import ENDINGS, ScannedFile, archive_files, left_unread, scan_files, scan_together
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.app.sources import PACK_ENDING, read_pack, read_source
-from rhizon.core.errors import InputError
+from rhizon.core.errors import InputError, RhizonError
 from rhizon.core.finding import SEVERITIES, Finding
-from rhizon.core.model.contentlist import ContentList
+from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
+from rhizon.core.secret import HIDDEN
 
 __all__ = ["Inspected", "inspect"]
 
@@ -50,6 +52,7 @@ def inspect(
     """
     archives: list[Path] = []
     others: list[Inspected] = []
+    unread: list[Finding] = []
     for path in paths:
         if not path.exists():
             raise InputError("no-such-file", f"there is nothing at {path}", hint="Check the path.")
@@ -62,10 +65,11 @@ def inspect(
                     hint="Name the folder that they are in.",
                 )
             archives += found
+            unread += left_unread(path)
         elif path.is_file() and _is_archive(path):
             archives.append(path)
         else:
-            others.append(_document(path))
+            others.append(_without_secrets(host, _document(path)))
     games = host.games(paths[0] if paths[0].is_dir() else paths[0].parent)
     rules = [games.get(name) for name in ([game] if game else games.files())]
     scanned = scan_files(host, archives, rules, reporter) if archives else []
@@ -74,7 +78,46 @@ def inspect(
         for one in scanned
     ]
     seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
-    return [*others, *seen], scan_together(scanned, rules) if len(scanned) > 1 else []
+    return [*others, *seen], [*unread, *(scan_together(scanned, rules) if len(scanned) > 1 else ())]
+
+
+# Names that hold a secret in most games; used where the game's definition is not known here.
+_SECRET_WORDS = ("password", "passphrase", "secret", "token")
+
+
+def _without_secrets(host: Host, one: Inspected) -> Inspected:
+    """What is shown of a list, pack or lock, with a finding for each secret whose value it holds."""
+    document = one.content_list or one.pack or one.lock
+    if document is None or not document.settings:
+        return one
+    game_id = document.target.game if isinstance(document, Lock) else document.game
+    secret: set[str] = set()
+    with contextlib.suppress(RhizonError):
+        settings = host.games(Path(one.path).parent).get(game_id).settings
+        secret = {name for name, known in settings.items() if known.secret}
+    held = [
+        name
+        for name, value in document.settings.items()
+        if value
+        and not isinstance(value, SecretSource)
+        and (name in secret or any(word in name.lower() for word in _SECRET_WORDS))
+    ]
+    if not held:
+        return one
+    shown = {name: HIDDEN if name in held else value for name, value in document.settings.items()}
+    hidden = msgspec.structs.replace(document, settings=shown)
+    findings = tuple(
+        Finding(
+            code="secret-in-list",
+            severity="error",
+            subject=name,
+            what="its value is in the document, where everybody who reads it sees it",
+            remedy='Say where it comes from instead: { file = "PATH" }, { generate = true } or { ask = true }',
+        )
+        for name in held
+    )
+    field = "content_list" if one.content_list else "pack" if one.pack else "lock"
+    return msgspec.structs.replace(one, **{field: hidden}, findings=(*one.findings, *findings))
 
 
 def _is_archive(path: Path) -> bool:

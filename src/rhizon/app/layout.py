@@ -3,7 +3,7 @@
 import os
 import subprocess
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
@@ -20,6 +20,7 @@ from rhizon.core.model.lock import LaidFile, Lock, LockedFile, LockedRelease
 from rhizon.core.names import RelPath, plain, safe_path
 from rhizon.core.placing import place_of, unpacked
 from rhizon.core.plan import WantedFile
+from rhizon.core.units import counted
 
 __all__ = ["locked_files", "wanted_files"]
 
@@ -72,6 +73,7 @@ def wanted_files(
             wanted[path] = one
     for path in game.settings_files & wanted.keys():
         wanted[path] = msgspec.structs.replace(wanted[path], edited=True)
+    _refuse_overrides(lock, wanted)
     for laid in lock.overlay:
         wanted[laid.path] = _laid(lock, laid, store)
     missing = [path for path in (*game.server_files, *game.loaders[lock.target.loader].files) if path not in wanted]
@@ -82,6 +84,21 @@ def wanted_files(
             hint="Tell the catalog's keeper, or correct the game definition.",
         )
     return wanted
+
+
+def _refuse_overrides(lock: Lock, wanted: Mapping[RelPath, WantedFile]) -> None:
+    """A pack lays over settings and files of its own. What the lock lists by hash, the server's program, the loader and
+    content, would no longer be what it lists. Raises :class:`StateError`."""
+    replaced = [one.path for one in lock.overlay if one.path in wanted and not wanted[one.path].edited]
+    if replaced:
+        raise StateError(
+            "overlay-replaces",
+            f"the pack would replace {counted(len(replaced), 'file')} of the server, its loader or its content: "
+            f"{', '.join(replaced[:4])}",
+            details=[f"{path} comes from {wanted[path].origin}" for path in replaced[:20]],
+            hint="Ask the pack's author to take them out: a changed mod belongs in the pack's archives/ under a "
+            "version of its own.",
+        )
 
 
 def _content(

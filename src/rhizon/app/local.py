@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from rhizon.adapters.catalogs import LOCAL, LocalTransport
-from rhizon.app.archives import ENDINGS, archive_files, scan_files, scan_together
+from rhizon.app.archives import ENDINGS, archive_files, left_unread, scan_files, scan_together
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.app.shelving import item_documents, items_of, shelved
@@ -15,18 +15,21 @@ from rhizon.core.model.contentlist import ContentList, Wish
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
-from rhizon.core.version import parse_range
+from rhizon.core.version import Version, parse_range
 
 __all__ = ["list_of_folder", "local_archives"]
 
 
-def _files(paths: Sequence[str], beside: Path) -> list[Path]:
+def _files(paths: Sequence[str], beside: Path, findings: list[Finding]) -> list[Path]:
+    """The archives that are named, and those in folders that are; what else is in these becomes findings."""
     files: dict[Path, None] = {}
     for path in paths:
         whole = (beside / path).absolute()
         if not whole.exists():
             raise InputError("no-such-file", f"there is nothing at {whole}", hint="Correct `archives` in the list.")
         files.update(dict.fromkeys(archive_files(whole) if whole.is_dir() else [whole]))
+        if whole.is_dir():
+            findings += left_unread(whole)
     return list(files)
 
 
@@ -34,11 +37,11 @@ def local_archives(
     host: Host, paths: Sequence[str], beside: Path, game: GameDefinition, reporter: Reporter
 ) -> tuple[LocalTransport, list[Finding]]:
     """Archives as a catalog that goes before every other, and what is wrong with them, alone and together."""
-    files = _files(paths, beside)
+    findings: list[Finding] = []
+    files = _files(paths, beside, findings)
     scanned = scan_files(host, files, [game], reporter)
-    findings = scan_together(scanned, [game])
     # what is missing here may be in a catalog; that is the solver's to say
-    findings = [one for one in findings if one.code != "dependency-missing"]
+    findings += [one for one in scan_together(scanned, [game]) if one.code != "dependency-missing"]
     found = []
     by_path: dict[str, Path] = {}
     for file, one in zip(files, scanned, strict=True):
@@ -70,16 +73,15 @@ def list_of_folder(host: Host, folder: Path, game: str | None, reporter: Reporte
     files = archive_files(folder)
     scanned = scan_files(host, files, rules, reporter)
     counts: dict[str, int] = {}
-    newest: dict[str, dict[str, str]] = {}
+    newest: dict[str, dict[str, Version]] = {}
     for one in scanned:
         archive = one.archive
         if archive is None or archive.facts is None or archive.game is None:
             continue
         counts[archive.game] = counts.get(archive.game, 0) + 1
         facts, taken = archive.facts, newest.setdefault(archive.game, {})
-        before = taken.get(facts.id)
-        if before is None or parse_range(f"<{facts.version}").admits(parse_range(before).comparators[0].version):
-            taken[facts.id] = f"={facts.version}"
+        if facts.id not in taken or taken[facts.id] < facts.version:
+            taken[facts.id] = facts.version
     if not counts:
         known = f"of {rules[0].title}" if game else "of any game that is known here"
         raise InputError(
@@ -96,5 +98,8 @@ def list_of_folder(host: Host, folder: Path, game: str | None, reporter: Reporte
         game=chosen,
         archives=(str(folder.absolute()),),
         channel="draft",
-        content={ident: Wish(range=parse_range(text), optional=True) for ident, text in sorted(newest[chosen].items())},
+        content={
+            ident: Wish(range=parse_range(f"={version}"), optional=True)
+            for ident, version in sorted(newest[chosen].items())
+        },
     )

@@ -16,6 +16,7 @@ from rhizon.app.exclusive import exclusive, require_stopped
 from rhizon.app.moving import move_now, taken_ports
 from rhizon.app.native import started_with
 from rhizon.app.reporter import Reporter
+from rhizon.app.reservations import entry_of, require_free
 from rhizon.app.starting import RunningServer
 from rhizon.app.worlds import lay_world
 from rhizon.core.errors import StateError
@@ -69,6 +70,7 @@ def run(
         lock = home.lock()
         game = host.game_of(instance, lock)
         _can_start(home, game, instance)
+        require_free(host, home, entry_of(game, home, instance))
         instance = _with_world(home, game, lock, instance, reporter)
         if _free_ports(host, home, game, lock, instance, ask_move, reporter):
             instance = home.instance()

@@ -21,6 +21,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.plan import Step
+from rhizon.core.secret import Secret, revealed
 from rhizon.core.settings.apply import check_secrets, checked_settings, in_file, more_or_fewer
 from rhizon.core.settings.dialects import DIALECTS
 
@@ -46,7 +47,7 @@ def set_settings(
     host: Host,
     folder: Path,
     settings: Mapping[str, str],
-    secrets: Mapping[str, str],
+    secrets: Mapping[str, Secret],
     reporter: Reporter,
     *,
     house: Path | None = None,
@@ -106,7 +107,7 @@ def _set(
     host: Host,
     home: InstanceFolder,
     settings: Mapping[str, str],
-    secrets: Mapping[str, str],
+    secrets: Mapping[str, Secret],
     house: Path | None,
     *,
     write: bool,
@@ -137,7 +138,7 @@ def _set(
     )
     find_origin(home, game, before.lock, instance, None)  # a template that is not there is told now
     after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
-    plan, diffs = settings_change(host.store, home, game, before, after, {**values, **secrets}, ports=False)
+    plan, diffs = settings_change(host.store, home, game, before, after, {**values, **revealed(secrets)}, ports=False)
     names = ", ".join(sorted({*values, *secrets}))
     kept = carry_out(host.store, home, game, before, after, plan, f"set {names}") if write else None
     return SettingsSet(

@@ -26,6 +26,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.plan import Settled, WantedFile, Written
+from rhizon.core.secret import HIDDEN
 from rhizon.core.settings.apply import NativeEdits, edits_for, in_file
 from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
@@ -34,7 +35,6 @@ from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
 __all__ = ["Side", "Told", "native_edits", "settings_paths", "settle", "shown_diff"]
 
 LARGEST_SETTINGS_FILE = 4 << 20
-HIDDEN = "••••"
 UNTOUCHED = "the new one, since nobody changed it"
 _UNKNOWN = "\0"  # no setting has this value: whatever stands in its place was changed
 

@@ -7,7 +7,7 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.files import read_bytes
-from rhizon.app.archives import ScannedFile
+from rhizon.app.archives import FACTS_ENDING, ScannedFile
 from rhizon.core.archives.facts import ArchiveFacts
 from rhizon.core.archives.scan import Scanned, runtime_range
 from rhizon.core.finding import Finding
@@ -19,8 +19,6 @@ from rhizon.core.names import RelPath
 from rhizon.core.version import Version
 
 __all__ = ["Shelved", "item_documents", "items_of", "shelved"]
-
-FACTS_ENDING = ".facts.toml"
 
 
 class Shelved(msgspec.Struct, frozen=True, kw_only=True):

@@ -16,6 +16,8 @@ from rhizon.core.model.decode import encode_line
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import LaidFile, Lock
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.apply import require_no_secrets
+from rhizon.core.settings.content import with_content
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
 
@@ -74,6 +76,7 @@ def solve_source(
 ) -> Remembered:
     """The lock of a list or pack; a lock is its own solution. ``majors`` are the only runtime majors to try. Where
     ``remembered`` answers the very question, nothing is solved."""
+    require_no_secrets(game, source.settings, source.label)
     if isinstance(source.document, Lock):
         return Remembered(question="", solution=Solution(lock=source.document, findings=()))
     reporter.step(f"solving {source.label}")
@@ -82,8 +85,10 @@ def solve_source(
     if remembered is not None and question and question == remembered.question:
         reporter.done("the list and its catalogs are what they were")
         return remembered
+    catalogs.prefetch(game.id, list(source.document.content))  # over a network one after the other takes far longer
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
     lock = _whole(solution.lock, source)
+    require_no_secrets(with_content(game, lock), source.settings, source.label)
     target = lock.target
     text = target.words_for(game.title)
     if target.runtime_major:

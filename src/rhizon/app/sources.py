@@ -13,7 +13,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.archives.entries import Archive
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.base import SettingValue
-from rhizon.core.model.contentlist import ContentList
+from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, PACK_TREES, Pack, PackMemory
@@ -39,6 +39,7 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     catalogs: tuple[str, ...] = ()
     archives: tuple[str, ...] = ()
     settings: Mapping[str, str | int | bool] = {}
+    secrets: Mapping[str, SecretSource] = {}
     ports: Mapping[str, int] = {}
     memory_mib: int | None = None
     pack_memory: PackMemory | None = None
@@ -113,7 +114,8 @@ def _from_list(path: Path, wanted: ContentList) -> Source:
         game=wanted.game,
         catalogs=wanted.catalogs,
         archives=wanted.archives,
-        settings=_plain(wanted.settings),
+        settings=_plain(wanted.plain_settings()),
+        secrets=wanted.secrets(),
         ports=wanted.ports,
         memory_mib=wanted.memory_mib,
         document=wanted,

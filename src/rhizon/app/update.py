@@ -6,7 +6,7 @@ import msgspec
 
 from rhizon.adapters.instances import CONTENT_LIST, InstanceFolder
 from rhizon.app.context import Host
-from rhizon.app.provision import AskLicence, Provisioned, ProvisionWishes, provision
+from rhizon.app.provision import AskLicence, AskSecret, Provisioned, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 
@@ -24,6 +24,7 @@ class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
     stop_first: bool = False
     back_up: bool = True
     dry_run: bool = False
+    ask_secret: AskSecret | None = None
 
 
 def update(host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: AskLicence | None = None) -> Provisioned:
@@ -43,6 +44,7 @@ def update(host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: As
             back_up=wishes.back_up,
             why=f"update to {source.name}" if wishes.to is not None else f"update from {source.name}",
             dry_run=wishes.dry_run,
+            ask_secret=wishes.ask_secret,
         ),
         reporter,
         ask_licence,

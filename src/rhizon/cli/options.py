@@ -3,13 +3,16 @@
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
 from rhizon.core.errors import InputError
 
-__all__ = ["catalog_options", "pairs", "port_numbers", "secret_options", "secret_values"]
+__all__ = ["ask_secret", "catalog_options", "pairs", "port_numbers", "secret_options", "secret_values"]
+
+if TYPE_CHECKING:
+    from rhizon.core.secret import Secret
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -58,7 +61,7 @@ def secret_options(function: F) -> F:
     return given(drawn(function))
 
 
-def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> dict[str, str]:
+def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> "dict[str, Secret]":
     """What each secret is: from its file (a line end at its end is none of it), typed by the person at the terminal, or
     drawn. Raises InputError where nobody can be asked."""
     twice = [name for name in generated if name in {one.partition("=")[0] for one in values}]
@@ -67,7 +70,7 @@ def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> dict[s
     found = {}
     for value in values:
         name, equals, file = value.partition("=")
-        found[name] = _secret(Path(file)) if equals else _asked(name)
+        found[name] = _secret(Path(file)) if equals else ask_secret(name)
     if generated:
         from rhizon.app.drawing import new_password
 
@@ -75,22 +78,21 @@ def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> dict[s
     return found
 
 
-def _asked(name: str) -> str:
+def ask_secret(name: str) -> "Secret":
+    """A secret that the person types twice. Raises InputError where there is no terminal."""
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         raise InputError(
             "nobody-to-ask",
             f"{name} was to be asked for, and there is no terminal",
             hint=f"Put it into a file that only you can read: --secret {name}=FILE; or --generate {name}.",
         )
+    from rhizon.core.secret import Secret
+
     answer: str = click.prompt(name, hide_input=True, confirmation_prompt=True, err=True)
-    return answer
+    return Secret(answer)
 
 
-def _secret(file: Path) -> str:
-    try:
-        text = file.read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as broken:
-        raise InputError(
-            "unreadable", f"the secret in {file} cannot be read: {broken}", hint="Check the path and its mode."
-        ) from None
-    return text.rstrip("\r\n")
+def _secret(file: Path) -> "Secret":
+    from rhizon.app.provision.secrets import read_secret
+
+    return read_secret(file)

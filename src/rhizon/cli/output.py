@@ -192,7 +192,7 @@ def next_steps(to: "Console", steps: Sequence[tuple[Sequence[str], str]]) -> Non
     to.print()
     to.print(Text("next:", style="bold"))
     commands = [shlex.join(plain(word) for word in words) for words, _ in steps]
-    width = max(len(one) for one in commands if len(one) <= 64 or len(commands) == 1)
+    width = max((len(one) for one in commands if len(one) <= 64), default=0)
     for command, (_, meaning) in zip(commands, steps, strict=True):
         line = Text.assemble("  ", (command.ljust(width), "cyan"), "  ", (plain(meaning), "dim"))
         to.print(line, soft_wrap=True)

@@ -21,6 +21,7 @@ from rhizon.app.worlds import lay_world, put_aside, world_folder
 from rhizon.core.errors import NotReadyError
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import Instance, LicenceAnswer
+from rhizon.core.secret import revealed
 
 __all__ = ["bring_up"]
 
@@ -48,7 +49,7 @@ def bring_up(
     if instance.first_start_done:  # its settings came with the transaction
         return _with_world(choice, wishes, home, instance, reporter, None), [], "ready to run"
     side = Side(instance=instance, lock=choice.lock)
-    edits = native_edits(game, side, {**instance.settings, **wishes.secrets})
+    edits = native_edits(game, side, {**instance.settings, **revealed(wishes.secrets)})
     secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret and one.store)
     start = functools.partial(first_start, home, game, instance, edits, secret_files, reporter)
     findings, bare = _first_start(home, world_folder(home, game, instance), start, reporter)

@@ -18,6 +18,7 @@ from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
+from rhizon.core.secret import Secret
 from rhizon.core.settings.apply import check_secrets, checked_settings
 from rhizon.core.settings.content import with_content
 
@@ -92,6 +93,7 @@ def _checked(
     settings = checked_settings(game, now(source.settings), source.label)
     settings |= checked_settings(game, now(wishes.settings), "the command line")
     check_secrets(game, {name: value for name, value in wishes.secrets.items() if of_content or "." not in name})
+    check_secrets(game, {name: Secret("") for name in source.secrets if of_content or "." not in name})
     return settings
 
 

@@ -18,6 +18,7 @@ from rhizon.app.provision.answer import remember, remembered
 from rhizon.app.provision.bring_up import bring_up
 from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.hold import allocated
+from rhizon.app.provision.secrets import resolve_secrets
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.app.reservations import entry_of, others_than, reserved
@@ -35,6 +36,7 @@ from rhizon.core.names import RelPath
 from rhizon.core.placing import content_paths
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.secret import revealed
 from rhizon.core.start_scripts import START_SCRIPTS, start_scripts
 from rhizon.core.units import counted, size_text
 
@@ -97,6 +99,8 @@ class _Work:
         self._was: Instance | None = home.sound(INSTANCE) if home.is_ours else None
         self._before = whole(home)
         self._choice = choose(host, wishes, self._was, reporter, remembered(home))
+        secrets = resolve_secrets(home, self._choice, wishes, self._was)
+        self._wishes = msgspec.structs.replace(wishes, secrets=secrets)
 
     def planned(self) -> Provisioned:
         """What would be done."""
@@ -165,7 +169,7 @@ class _Work:
             Side(instance=instance, lock=lock),
             inventory,
             wanted,
-            {**{name: choice.settings[name] for name in self._wishes.settings}, **self._wishes.secrets},
+            {**{name: choice.settings[name] for name in self._wishes.settings}, **revealed(self._wishes.secrets)},
         )
         plan = make_plan(wanted, present, inventory, game.world.folder, settled)
         after = Whole(lock=lock, instance=instance, inventory=plan.inventory)
@@ -178,6 +182,7 @@ class _Work:
             else []
         )
         findings += self._other_world(instance)
+        findings += self._little_memory(instance)
         if risks and self._wishes.back_up:
             step = Step(action="back up", path=game.world.folder, reason="it will meet other content", wanted=None)
             plan = msgspec.structs.replace(plan, steps=(step, *plan.steps))
@@ -205,6 +210,22 @@ class _Work:
                 what=f"{self._choice.source.label} asks for the world {wanted}; the server stays in "
                 f"{instance.settings.get(name)}",
                 remedy=f"To change worlds: rhizon set {self._wishes.folder} {name}={wanted}",
+            )
+        ]
+
+    def _little_memory(self, instance: Instance) -> list[Finding]:
+        """The pack's author says how much it needs at the least."""
+        needs = self._choice.lock.pack_memory
+        if needs is None or instance.heap_mib >= needs.least_mib:
+            return []
+        return [
+            Finding(
+                code="memory-below-pack",
+                severity="warning",
+                subject="memory",
+                what=f"{instance.heap_mib} MiB of heap is less than the pack's author says that it needs "
+                f"({needs.least_mib} MiB at the least)",
+                remedy=f"Give it more: --memory {needs.recommended_mib} (recommended)",
             )
         ]
 

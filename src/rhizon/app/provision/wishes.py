@@ -8,15 +8,16 @@ import msgspec
 
 from rhizon.app.runtimes import RuntimeWish
 from rhizon.app.settling import Told
-from rhizon.core.allocate.memory import MemoryBudget
+from rhizon.core.allocate.memory import STEP_MIB, MemoryBudget
 from rhizon.core.changes import Changes
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import Lock, LockedRelease
 from rhizon.core.plan import Action, Step
+from rhizon.core.secret import Secret
 from rhizon.core.units import mib_text
 
-__all__ = ["AskLicence", "LicenceText", "ProvisionWishes", "Provisioned", "State"]
+__all__ = ["AskLicence", "AskSecret", "LicenceText", "ProvisionWishes", "Provisioned", "State"]
 
 
 class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
@@ -26,7 +27,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     memory but for the server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when
     that is not where they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops
     a server that runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says
-    of the change.
+    of the change. ``ask_secret`` is asked for secrets that a list wants a person to type.
     """
 
     source: Path
@@ -41,12 +42,13 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     memory_mib: int | None = None
     ports: Mapping[str, int] = {}
     settings: Mapping[str, str | int | bool] = {}
-    secrets: Mapping[str, str] = {}
+    secrets: Mapping[str, Secret] = {}
     world: Path | None = None
     stop_first: bool = False
     back_up: bool = True
     why: str = ""
     dry_run: bool = False
+    ask_secret: "AskSecret | None" = None
 
 
 class LicenceText(msgspec.Struct, frozen=True, kw_only=True):
@@ -59,6 +61,7 @@ class LicenceText(msgspec.Struct, frozen=True, kw_only=True):
 
 State = Literal["planned", "prepared", "ready to run"]
 AskLicence = Callable[[LicenceText], bool]
+AskSecret = Callable[[str], Secret]
 
 
 class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
@@ -94,12 +97,18 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def memory_words(self) -> str:
-        """What the server may take, and what of that is for what."""
+        """What the server may take, and where the number comes from: the parts that add up to it, or who asked."""
         one = self.budget
         parts = f"game {one.base_mib}, players {one.players_mib}, content {one.content_mib}, world {one.settings_mib}"
+        if self.heap_mib != one.heap_mib:
+            why = f"as asked for; {mib_text(one.heap_mib)} recommended"
+        elif one.heap_mib > one.parts_mib + STEP_MIB:
+            why = f"{one.because}; its parts need {mib_text(one.parts_mib)}: {parts}"
+        else:
+            why = parts
         if self.bounded:
-            return f"{mib_text(self.heap_mib)} of heap ({parts}) and {one.outside_heap_mib} beside it"
-        return f"{mib_text(self.heap_mib + one.outside_heap_mib)} reckoned with ({parts}); nothing bounds it"
+            return f"{mib_text(self.heap_mib)} of heap ({why}) and {mib_text(one.outside_heap_mib)} beside it"
+        return f"estimated {mib_text(self.heap_mib + one.outside_heap_mib)} ({why}), not enforced"
 
     def count(self, action: Action) -> int:
         """How many files this was done to."""

@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from rhizon.core.archives.scan import Scanned
     from rhizon.core.finding import Finding
     from rhizon.core.model.base import SettingValue
+    from rhizon.core.model.contentlist import SecretSource
 
 __all__ = ["command"]
 
@@ -118,7 +119,11 @@ def _content_list(to: "Console", one: "Inspected") -> None:
         say(to, "settings: " + ", ".join(f"{name} = {_plain(value)}" for name, value in wanted.settings.items()))
 
 
-def _plain(value: "SettingValue") -> str:
+def _plain(value: "SettingValue | SecretSource") -> str:
+    from rhizon.core.model.contentlist import SecretSource
+
+    if isinstance(value, SecretSource):
+        return f"from {value.file}" if value.file else "(generated)" if value.generate else "(asked for)"
     return ", ".join(value) if isinstance(value, tuple) else spelt(value)
 
 

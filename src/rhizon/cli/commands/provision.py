@@ -8,7 +8,7 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import catalog_options, pairs, port_numbers, secret_options, secret_values
+from rhizon.cli.options import ask_secret, catalog_options, pairs, port_numbers, secret_options, secret_values
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 
 if TYPE_CHECKING:
@@ -69,6 +69,7 @@ def command(
     from rhizon.app.runtimes import RuntimeWish
     from rhizon.cli.progress import ConsoleReporter
 
+    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
     wishes = ProvisionWishes(
         source=source,
         folder=folder,
@@ -85,9 +86,9 @@ def command(
         world=world,
         stop_first=stop_first,
         dry_run=dry_run,
+        ask_secret=ask_secret if asks else None,
     )
     reporter = ConsoleReporter(out, lines=out.verbose)
-    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
 
     try:
         made = provision(this_host(offline=offline), wishes, reporter, ask_on_terminal(reporter) if asks else None)

@@ -8,7 +8,7 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import catalog_options
+from rhizon.cli.options import ask_secret, catalog_options
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 
 if TYPE_CHECKING:
@@ -51,6 +51,7 @@ def command(
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)
+    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
     wishes = UpdateWishes(
         folder=folder,
         to=to,
@@ -60,8 +61,8 @@ def command(
         stop_first=stop_first,
         back_up=not no_backup,
         dry_run=dry_run,
+        ask_secret=ask_secret if asks else None,
     )
-    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
     try:
         made = update(this_host(offline=offline), wishes, reporter, ask_on_terminal(reporter) if asks else None)
     finally:

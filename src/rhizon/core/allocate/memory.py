@@ -7,7 +7,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import LockedRelease
 from rhizon.core.model.pack import PackMemory
 
-__all__ = ["HostMemory", "MemoryBudget", "budget", "grant"]
+__all__ = ["STEP_MIB", "HostMemory", "MemoryBudget", "budget", "grant"]
 
 # What the operating system itself keeps: an eighth, but from 256 MiB to 2 GiB.
 RESERVE_SHARE = 8
@@ -54,6 +54,11 @@ class MemoryBudget(msgspec.Struct, frozen=True, kw_only=True):
     outside_heap_mib: int
     heap_mib: int
     because: str
+
+    @property
+    def parts_mib(self) -> int:
+        """What the parts of the heap add up to."""
+        return self.base_mib + self.players_mib + self.content_mib + self.settings_mib
 
 
 def budget(

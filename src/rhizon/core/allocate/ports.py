@@ -91,7 +91,7 @@ def _number(
         for wish in group:
             for one in range(number + wish.offset, number + wish.offset + wish.count):
                 if not 1 <= one <= 65535:
-                    return one, "nobody can have it: it is out of range,"
+                    return one, ""
                 if one in used:
                     return one, f"this server's own {used[one]} port"
                 for protocol in wish.protocols:
@@ -102,10 +102,12 @@ def _number(
 
     if leader.role in fixed:
         held = taken(fixed[leader.role])
+        if held is not None and not held[1]:
+            raise _out_of_range(leader.role, group, fixed[leader.role])
         if held is not None:
             raise StateError(
                 "port-taken",
-                f"port {held[0]} was asked for as {leader.role} port, but {held[1]} holds it",
+                f"{leader.role} port {held[0]} is taken: {held[1]} has it",
                 hint=f"Stop that program, or ask for another: --port {leader.role}=NUMBER, or leave it out.",
             )
         return fixed[leader.role]
@@ -119,6 +121,15 @@ def _number(
         hint=f"Name one yourself: --port {leader.role}=NUMBER"
         + (", or give host.toml a larger pool." if room.pool else "."),
     )
+
+
+def _out_of_range(role: str, group: list[PortWish], number: int) -> InputError:
+    below = min(one.offset for one in group)
+    above = max(one.offset + one.count - 1 for one in group)
+    first, last = number + below, number + above
+    wrong = f"{role} ports {first}-{last} exceed 65535" if last > 65535 else f"{role} port {first} is below 1"
+    hint = f"Ask for a number from {1 - below} to {65535 - above}: --port {role}=NUMBER"
+    return InputError("port-out-of-range", wrong, hint=hint)
 
 
 def _candidates(leader: PortWish, group: list[PortWish], room: PortRoom) -> Iterator[int]:

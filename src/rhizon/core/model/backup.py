@@ -25,7 +25,8 @@ class SavedFile(Strict, frozen=True, kw_only=True):
 
 class Backup(Strict, frozen=True, kw_only=True):
     """One backup: when (UTC), of what, and every file of the worlds' folder and of the settings by its path in the
-    instance, and the folders of worlds that hold nothing. ``state`` is all else that makes the instance what it was."""
+    instance, and the folders of worlds that hold nothing. ``state`` is all else that makes the instance what it was.
+    An ``automatic`` one was made by a change, for its own undoing."""
 
     format: Literal["rhizon-backup/1"]
     id: Id
@@ -34,6 +35,7 @@ class Backup(Strict, frozen=True, kw_only=True):
     name: Id
     folder: Line
     calm: Calm
+    automatic: bool = False
     state: KeptState
     world: dict[str, SavedFile]
     empty: tuple[RelPath, ...] = ()
@@ -46,6 +48,11 @@ class Backup(Strict, frozen=True, kw_only=True):
                     safe_path(path)
                 except UnsafeNameError as why:
                     raise ValueError(f"{path!r}: {why}") from None
+
+    @property
+    def by_hand(self) -> bool:
+        """Whether a person asked for it. Older ones say so only in words."""
+        return not self.automatic and not self.why.startswith("before: ")
 
     @property
     def size(self) -> int:

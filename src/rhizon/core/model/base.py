@@ -6,6 +6,7 @@ import msgspec
 
 from rhizon.core import names
 from rhizon.core.names import RelPath
+from rhizon.core.secret import Secret
 from rhizon.core.version import Version, VersionRange, parse_range, parse_version
 
 __all__ = [
@@ -52,6 +53,8 @@ def dec_hook(kind: type, value: Any) -> Any:
     """Text to our own kinds; ValueError says what would be right."""
     if not isinstance(value, str):
         raise ValueError(f"text is expected, not {type(value).__name__}")
+    if kind is Secret:
+        return Secret(value)
     if kind is Version:
         return parse_version(value)
     if kind is VersionRange:
@@ -67,6 +70,8 @@ def enc_hook(value: Any) -> Any:
         return value.text
     if isinstance(value, RelPath):
         return str(value)
+    if isinstance(value, Secret):
+        raise TypeError("a secret is not written anywhere")
     raise NotImplementedError(type(value))
 
 
@@ -76,6 +81,8 @@ def schema_hook(kind: type) -> dict[str, Any]:
         return {"type": "string", "description": "dotted numbers, optional -preview and +build part"}
     if kind is VersionRange:
         return {"type": "string", "description": "comma-joined comparators such as '>=1.2, <2', or '*'"}
+    if kind is Secret:
+        return {"type": "string", "writeOnly": True, "description": "a secret; it is shown nowhere"}
     if kind is RelPath:
         return {"type": "string", "description": "a relative path with / between its parts"}
     raise NotImplementedError(kind)

@@ -7,7 +7,7 @@ import msgspec
 from rhizon.core.model.base import Id, Line, Mib, Port, SettingValue, Strict, any_range
 from rhizon.core.version import VersionRange, parse_range
 
-__all__ = ["CHANNELS", "STABLE", "Channel", "ContentList", "TargetWish", "Wish"]
+__all__ = ["CHANNELS", "STABLE", "Channel", "ContentList", "SecretSource", "TargetWish", "Wish"]
 
 Channel = Literal["stable", "preview", "draft"]
 # From the most to the least settled; a channel admits those before it.
@@ -24,6 +24,19 @@ class TargetWish(Strict, frozen=True, kw_only=True):
     loader: Id | None = None
     loader_build: VersionRange = any_range()
     runtime: VersionRange = any_range()
+
+
+class SecretSource(Strict, frozen=True, kw_only=True):
+    """Where a secret setting comes from, in place of its value: a ``file`` beside the list (a line end at its end is
+    none of it), ``generate`` (drawn once for each server) or ``ask`` (a person types it)."""
+
+    file: Line | None = None
+    generate: bool = False
+    ask: bool = False
+
+    def __post_init__(self) -> None:
+        if [self.file is not None, self.generate, self.ask].count(True) != 1:
+            raise ValueError('a secret comes from one of: { file = "PATH" }, { generate = true }, { ask = true }')
 
 
 class Wish(Strict, frozen=True, kw_only=True):
@@ -48,7 +61,7 @@ class ContentList(Strict, frozen=True, kw_only=True):
     channel: Channel = "stable"
     content: dict[Id, Line | Wish]
     exclude: tuple[Id, ...] = ()
-    settings: dict[Id, SettingValue] = {}
+    settings: dict[Id, SettingValue | SecretSource] = {}
     ports: dict[Id, Port] = {}
     memory_mib: Mib | None = None
 
@@ -62,6 +75,14 @@ class ContentList(Strict, frozen=True, kw_only=True):
                     parse_range(wish)
                 except ValueError as wrong:
                     raise ValueError(f"content.{name}: {wrong}") from None
+
+    def plain_settings(self) -> dict[str, SettingValue]:
+        """The settings that are given by value."""
+        return {name: value for name, value in self.settings.items() if not isinstance(value, SecretSource)}
+
+    def secrets(self) -> dict[str, SecretSource]:
+        """Where secret settings come from."""
+        return {name: value for name, value in self.settings.items() if isinstance(value, SecretSource)}
 
     def wishes(self) -> dict[str, Wish]:
         """The wishes in the order of the list."""

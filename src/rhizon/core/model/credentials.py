@@ -3,6 +3,7 @@
 from typing import Literal
 
 from rhizon.core.model.base import Line, Strict
+from rhizon.core.secret import Secret
 
 __all__ = ["CatalogCredential", "CredentialsFile"]
 
@@ -11,9 +12,9 @@ class CatalogCredential(Strict, frozen=True, kw_only=True):
     """For every address that begins with ``address``: a token, or a user with a password from here or the keyring."""
 
     address: Line
-    token: Line | None = None
+    token: Secret | None = None
     user: Line | None = None
-    password: Line | None = None
+    password: Secret | None = None
     keyring: bool = False
 
     def __post_init__(self) -> None:
@@ -22,6 +23,8 @@ class CatalogCredential(Strict, frozen=True, kw_only=True):
         ways = [self.token is not None, self.password is not None, self.keyring]
         if sum(ways) != 1 or (self.user is None) is not (self.token is not None):
             raise ValueError("give a token, or a user with a password, or a user with keyring = true")
+        if self.token is not None and not self.token.is_sendable():
+            raise ValueError("token: it holds a line end or another character that cannot be sent")
 
     def __repr__(self) -> str:
         return f"CatalogCredential({self.address!r})"

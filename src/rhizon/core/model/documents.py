@@ -4,6 +4,7 @@ from typing import Any, Literal, NamedTuple, TypeVar
 
 import msgspec
 
+from rhizon.core.errors import DocumentError, Mistake
 from rhizon.core.model import (
     backup,
     catalog,
@@ -20,17 +21,20 @@ from rhizon.core.model import (
 )
 from rhizon.core.model.base import Strict, schema_hook
 from rhizon.core.model.decode import decode_json, decode_toml
+from rhizon.core.secret import HIDDEN
 
 __all__ = ["DOCUMENTS", "Document", "decode", "schema"]
 
 
 class Document(NamedTuple):
-    """One kind of document: its name in files, its type, how it is written, what people call it."""
+    """One kind of document: its name in files, its type, how it is written, what people call it. What is wrong in a
+    ``secret`` one is reported without its values."""
 
     name: str
     type: type[Strict]
     syntax: Literal["toml", "json"]
     what: str
+    secret: bool = False
 
 
 DOCUMENTS = (
@@ -51,7 +55,7 @@ DOCUMENTS = (
     Document("backup", backup.Backup, "json", "backup"),
     Document("host", host.HostLimits, "toml", "host file"),
     Document("house", house.HouseStandard, "toml", "house standard"),
-    Document("credentials", credentials.CredentialsFile, "toml", "credentials file"),
+    Document("credentials", credentials.CredentialsFile, "toml", "credentials file", secret=True),
     Document("backups", backup.BackupLinks, "json", "backup record"),
 )
 
@@ -63,7 +67,13 @@ def decode(kind: type[T], data: bytes, source: str) -> T:
     """Bytes of ``source`` as the document ``kind``. Raises :class:`DocumentError`."""
     document = next(one for one in DOCUMENTS if one.type is kind)
     read = decode_toml if document.syntax == "toml" else decode_json
-    return read(kind, data, source, document.what)
+    try:
+        return read(kind, data, source, document.what)
+    except DocumentError as wrong:
+        if not document.secret:
+            raise
+        hidden = [Mistake(one.place, HIDDEN if one.value else "", one.right, one.line) for one in wrong.mistakes]
+    raise DocumentError(source, document.what, hidden)
 
 
 def schema(document: Document) -> dict[str, Any]:

@@ -8,6 +8,7 @@ from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.setting import NAME_WORD, SettingDefinition, Stored
 from rhizon.core.names import near
+from rhizon.core.secret import Secret
 from rhizon.core.settings.dialects import Dialect, Scalar
 
 __all__ = [
@@ -19,6 +20,7 @@ __all__ = [
     "holds",
     "in_file",
     "more_or_fewer",
+    "require_no_secrets",
     "spelt",
 ]
 
@@ -40,7 +42,7 @@ def checked_settings(
             wrong.append(f"{name}: not a setting of {game.title}; {known}")
             continue
         if definition.secret and value:
-            wrong.append(f"{name}: a secret does not belong in {source}; give it with --secret {name}=FILE")
+            wrong.append(f"{name}: it is a secret; give it with --secret {name}=FILE, or in a list as {{ file = ... }}")
             continue
         try:
             checked[name] = definition.checked(value)
@@ -57,7 +59,20 @@ def checked_settings(
     return checked
 
 
-def check_secrets(game: GameDefinition, secrets: Mapping[str, str]) -> None:
+def require_no_secrets(game: GameDefinition, settings: Mapping[str, SettingValue], source: str) -> None:
+    """:class:`InputError` where a list or pack gives the value of a secret setting, which would go into locks."""
+    for name, value in settings.items():
+        definition = game.settings.get(name)
+        if definition is not None and definition.secret and value:
+            raise InputError(
+                "secret-in-list",
+                f"{source} holds the value of {name}, which is a secret",
+                hint=f'Say where it comes from instead: {name} = {{ file = "PATH" }}, {{ generate = true }} or '
+                "{ ask = true }",
+            )
+
+
+def check_secrets(game: GameDefinition, secrets: Mapping[str, Secret]) -> None:
     """:class:`InputError` for a secret that the game does not have or that cannot be; its value is not told."""
     known = [name for name, one in game.settings.items() if one.secret]
     for name, value in secrets.items():
@@ -69,9 +84,12 @@ def check_secrets(game: GameDefinition, secrets: Mapping[str, str]) -> None:
                 hint=f"Did you mean {guess[0]}?" if guess else f"It has: {', '.join(known) or 'none'}",
             )
         try:
-            game.settings[name].checked(value)
-        except ValueError as wrong:
-            raise InputError("bad-setting", f"{name}: {wrong}", hint="Mend the file that holds it.") from None
+            game.settings[name].checked(value.reveal())
+        except ValueError:  # its text may hold the value
+            allowed = game.settings[name].allowed
+            raise InputError(
+                "bad-setting", f"{name}: the secret cannot be used; allowed: {allowed}", hint="Give another one."
+            ) from None
 
 
 def edits_for(
