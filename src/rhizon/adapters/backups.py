@@ -2,6 +2,8 @@
 
 Layout: ``chunks/ab/abcdef….zst`` are pieces of files under the SHA-256 of their bytes, each a Zstandard frame
 (RFC 8878); ``ID/WHEN.json`` are manifests (:class:`~rhizon.core.model.backup.Backup`). Equal pieces are kept once.
+Encrypted backups have their pieces in lanes (:mod:`rhizon.adapters.sealing`), their manifest in ``ID/WHEN.age`` and
+what can be read of it without a key in ``ID/WHEN.head.json``.
 Pieces are cut at fixed places, since game servers write into the middle of their files and do not shift what follows.
 A manifest is written last, so that a backup is there whole or not at all; everything is for its owner alone, since
 settings may hold a password.
@@ -11,17 +13,20 @@ import contextlib
 import datetime
 import hashlib
 import os
+import stat
 import tempfile
+import threading
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import NamedTuple
+from typing import BinaryIO, NamedTuple
 
-from rhizon.adapters.files import make_folders, read_bytes, sync_folder, translated, write_atomic
+from rhizon.adapters.files import hash_file, make_folders, read_bytes, sync_folder, translated, write_atomic
 from rhizon.adapters.inside import Inside, Owner, give_like_folder, write_all
+from rhizon.adapters.sealing import Key, Seal, lane_seal
 from rhizon.core.errors import InputError, StateError, TrustError
-from rhizon.core.model.backup import Backup, SavedFile
+from rhizon.core.model.backup import Backup, SavedFile, SealedHead
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
 from rhizon.core.names import RelPath, UnsafeNameError, safe_path
@@ -38,54 +43,60 @@ STAMP = "%Y-%m-%dT%H-%M-%SZ"
 
 
 class Seen(NamedTuple):
-    """What there is to save below a folder, folders that hold nothing, and what was left out: links, devices, names
-    that some system cannot hold."""
+    """What there is to save below a folder, folders that hold nothing, and what was left out: links that may not be
+    followed, devices, names that some system cannot hold."""
 
-    files: dict[RelPath, Path]
+    files: tuple[RelPath, ...]
     empty: tuple[RelPath, ...]
     left_out: tuple[str, ...]
+    size: int
 
 
-def tree_files(folder: Path, below: RelPath) -> Seen:
-    """Every ordinary file below ``folder/below`` by its path in ``folder``. The folder itself and what lies in it at
-    once may be links to folders elsewhere (a world on another disk); links further in are not followed."""
-    start = folder / below
-    roots = [(start, str(below))]
-    if start.is_dir():
-        linked = [one for one in sorted(start.iterdir()) if one.is_symlink() and one.is_dir()]
-        roots += [(one, f"{below}/{one.name}") for one in linked]
-    followed = {real for real, _ in roots}
-    files: dict[RelPath, Path] = {}
-    empty = []
-    left_out = []
-    for root, name in roots:
-        for parent, folders, names in os.walk(root):
-            here = Path(parent)
-            inside = here.relative_to(root).as_posix()
-            prefix = name if inside == "." else f"{name}/{inside}"
-            folders.sort()
-            if not folders and not names and here != start:
-                with contextlib.suppress(UnsafeNameError):
-                    empty.append(safe_path(prefix))
-            links = [one for one in folders if (here / one).is_symlink() and here / one not in followed]
-            for one in sorted([*names, *links]):
-                try:
-                    path = safe_path(f"{prefix}/{one}")
-                except UnsafeNameError:
-                    left_out.append(f"{prefix}/{one}")
-                    continue
-                if (here / one).is_symlink() or not (here / one).is_file():
-                    left_out.append(path)
+def tree_files(inside: Inside, below: RelPath) -> Seen:
+    """Every ordinary file below a folder of an instance. Links are followed only where the person named their
+    targets."""
+    files: list[RelPath] = []
+    empty: list[RelPath] = []
+    left_out: list[str] = []
+    size = 0
+    waiting = [str(below)] if inside.is_folder(below) else []
+    if not waiting and inside.lstat(below) is not None:
+        left_out.append(str(below))
+    while waiting:
+        here = waiting.pop()
+        names = inside.names(here)
+        if not names and here != below:
+            with contextlib.suppress(UnsafeNameError):
+                empty.append(safe_path(here))
+        for name in names:
+            path = f"{here}/{name}"
+            facts = inside.lstat(path)
+            if facts is None:
+                continue
+            if not stat.S_ISREG(facts.st_mode):
+                if inside.is_folder(path):
+                    waiting.append(path)
                 else:
-                    files[path] = here / one
-    return Seen(files, tuple(empty), tuple(left_out))
+                    left_out.append(path)
+                continue
+            try:
+                files.append(safe_path(path))
+                size += facts.st_size
+            except UnsafeNameError:
+                left_out.append(path)
+    return Seen(tuple(sorted(files)), tuple(sorted(empty)), tuple(sorted(left_out)), size)
 
 
 class Repository:
-    """Backups in one folder. Commands that write hold its lock."""
+    """Backups in one folder. Commands that write hold its lock. With a ``seal`` what is written is encrypted, with a
+    ``key`` what is encrypted can be read."""
 
-    def __init__(self, root: Path) -> None:
+    def __init__(self, root: Path, seal: Seal | None = None, key: Key | None = None) -> None:
         self.root = root
+        self.seal = seal
+        self.key = key
+        self._written: dict[str, str] = {}  # encrypted pieces of this command: name to the hash of the whole file
+        self._lanes: dict[str, Seal] = {}
 
     @contextlib.contextmanager
     def busy(self) -> Iterator[None]:
@@ -114,19 +125,48 @@ class Repository:
 
     def ids(self) -> list[str]:
         """Every instance that has backups here."""
-        return sorted(one.name for one in self.root.glob("*") if one.is_dir() and one.name != "chunks")
+        own = ("chunks", "sealed", "keys")
+        return sorted(one.name for one in self.root.glob("*") if one.is_dir() and one.name not in own)
 
     def times(self, ident: str) -> list[str]:
         """When its backups were made, oldest first."""
-        return sorted(file.stem for file in (self.root / ident).glob("*.json"))
+        return sorted({file.name.partition(".")[0] for file in (self.root / ident).glob("*.json")})
+
+    def head(self, ident: str, when: str) -> SealedHead | None:
+        """What can be read of an encrypted backup without its key; None for one that is not encrypted. Raises
+        InputError when there is none of that time, DocumentError when it is damaged."""
+        if when not in self.times(ident):
+            raise InputError(
+                "no-such-backup",
+                f"there is no backup {when} of {ident} in {self.root}",
+                hint="rhizon backup DIR --list shows those that are there.",
+            )
+        path = self.root / ident / f"{when}.head.json"
+        return decode(SealedHead, read_bytes(path, "backup", LARGEST_MANIFEST), str(path)) if path.is_file() else None
 
     def read(self, ident: str, when: str) -> Backup:
-        """One backup. Raises InputError when there is none, DocumentError when its manifest is broken."""
-        path = self.root / ident / f"{when}.json"
-        if when not in self.times(ident):
-            raise InputError("no-such-backup", f"there is no backup {when} of {ident} in {self.root}",
-                             hint="rhizon backup DIR --list shows those that are there.")  # fmt: skip
-        return decode(Backup, read_bytes(path, "backup", LARGEST_MANIFEST), str(path))
+        """One backup. Raises InputError when there is none or it is encrypted and no key was given, DocumentError when
+        its manifest is damaged."""
+        head = self.head(ident, when)
+        if head is None:
+            path = self.root / ident / f"{when}.json"
+            return decode(Backup, read_bytes(path, "backup", LARGEST_MANIFEST), str(path))
+        if self.key is None:
+            raise InputError(
+                "backup-encrypted",
+                f"the backup {when} of {ident} is encrypted",
+                hint="Give its key: --key FILE (an age identity), or --passphrase FILE",
+            )
+        path = self.root / ident / f"{when}.age"
+        self.seal = self._lane(head.lane)
+        data = self.key.decrypt(self.root, head.lane, read_bytes(path, "backup", LARGEST_MANIFEST))
+        return decode(Backup, data, str(path))
+
+    def _lane(self, lane: str) -> Seal:
+        assert self.key is not None
+        if lane not in self._lanes:
+            self._lanes[lane] = lane_seal(self.root, lane, self.key)
+        return self._lanes[lane]
 
     def new_time(self, ident: str) -> str:
         """A name for a backup that is made now, later than all others, whatever the clock says."""
@@ -137,43 +177,56 @@ class Repository:
         return now.strftime(STAMP)
 
     def _chunk(self, sha256: str) -> Path:
-        return self.root / "chunks" / sha256[:2] / f"{sha256}.zst"
+        if self.seal is None:
+            return self.root / "chunks" / sha256[:2] / f"{sha256}.zst"
+        name = self.seal.name(sha256)
+        return self.root / "sealed" / self.seal.lane / name[:2] / f"{name}.age"
 
     def save(
-        self, files: Mapping[RelPath, Path], before: Mapping[str, SavedFile], progress: Callable[[int, int], None]
+        self,
+        opened: Callable[[], Inside],
+        files: Sequence[RelPath],
+        before: Mapping[str, SavedFile],
+        progress: Callable[[int], None],
     ) -> tuple[dict[str, SavedFile], set[str], list[str]]:
-        """Saves files; answers them with their chunks, the chunks that are new, and the files that changed while they
-        were read. One that ``before`` knows with the same size and times is not read."""
-        with translated("write into the backups", self.root):
-            sizes = {path: real.stat().st_size for path, real in files.items() if real.exists()}
-            total = sum(sizes.values())
-            so_far = 0
-            saved: dict[str, SavedFile] = {}
-            fresh: set[str] = set()
-            moved: list[str] = []
-            with ThreadPoolExecutor(WORKERS) as pool:
-                work = pool.map(lambda one: self._save_file(one[0], one[1], before.get(one[0])), files.items())
-                for path, done in zip(files, work, strict=True):
-                    so_far += sizes.get(path, 0)
-                    progress(so_far, total)
-                    if done is None:
-                        continue  # it went away meanwhile
-                    saved[path] = done[0]
-                    fresh |= done[1]
-                    moved += [] if done[2] else [path]
+        """Saves files of an instance, which ``opened`` opens; answers them with their chunks, the chunks that are new,
+        and the files that changed while they were read. One that ``before`` knows with the same size and times is not
+        read. ``progress`` is told the bytes so far."""
+        so_far = 0
+        saved: dict[str, SavedFile] = {}
+        fresh: set[str] = set()
+        moved: list[str] = []
+        with translated("write into the backups", self.root), contextlib.ExitStack() as stack:
+            own = threading.local()  # handles of folders are not shared by threads
+
+            def save_one(path: RelPath) -> tuple[SavedFile, set[str], bool] | None:
+                if not hasattr(own, "inside"):
+                    own.inside = stack.enter_context(opened())
+                return self._save_file(own.inside, path, before.get(path))
+
+            pool = stack.enter_context(ThreadPoolExecutor(WORKERS))
+            for path, done in zip(files, pool.map(save_one, files), strict=True):
+                if done is None:
+                    continue  # it went away meanwhile
+                so_far += done[0].size
+                progress(so_far)
+                saved[path] = done[0]
+                fresh |= done[1]
+                moved += [] if done[2] else [path]
         return saved, fresh, moved
 
     def _save_file(
-        self, path: RelPath, real: Path, before: SavedFile | None
+        self, inside: Inside, path: RelPath, before: SavedFile | None
     ) -> tuple[SavedFile, set[str], bool] | None:
         fresh: set[str] = set()
         for attempt in range(TRIES):
             try:
-                first = real.stat()
-                if before is not None and _unchanged(before, first) and self._has(before.chunks):
-                    return before, fresh, True
-                chunks, size = self._cut(real, fresh)
-                last = real.stat()
+                with os.fdopen(inside.open_read(path), "rb") as file:
+                    first = os.fstat(file.fileno())
+                    if before is not None and _unchanged(before, first) and self._has(before.chunks):
+                        return before, fresh, True
+                    chunks, size = self._cut(file, fresh)
+                    last = os.fstat(file.fileno())
             except FileNotFoundError:
                 return None
             calm = (first.st_size, first.st_mtime_ns) == (last.st_size, last.st_mtime_ns) and size == last.st_size
@@ -188,17 +241,16 @@ class Repository:
     def _has(self, chunks: Iterable[str]) -> bool:
         return all(self._chunk(one).is_file() for one in chunks)
 
-    def _cut(self, real: Path, fresh: set[str]) -> tuple[tuple[str, ...], int]:
+    def _cut(self, file: BinaryIO, fresh: set[str]) -> tuple[tuple[str, ...], int]:
         chunks = []
         size = 0
-        with real.open("rb") as file:
-            while data := file.read(CHUNK):
-                size += len(data)
-                sha256 = hashlib.sha256(data).hexdigest()
-                chunks.append(sha256)
-                if not self._chunk(sha256).is_file():
-                    self._write_chunk(sha256, data)
-                    fresh.add(sha256)
+        while data := file.read(CHUNK):
+            size += len(data)
+            sha256 = hashlib.sha256(data).hexdigest()
+            chunks.append(sha256)
+            if not self._chunk(sha256).is_file():
+                self._write_chunk(sha256, data)
+                fresh.add(sha256)
         return tuple(chunks), size
 
     def _write_chunk(self, sha256: str, data: bytes) -> None:
@@ -206,10 +258,14 @@ class Repository:
 
         target = self._chunk(sha256)
         make_folders(target.parent, 0o700)
+        made = zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).compress(data)
+        if self.seal is not None:
+            made = self.seal.encrypt(made)
+            self._written[sha256] = hashlib.sha256(made).hexdigest()
         handle, name = tempfile.mkstemp(prefix="incoming-", dir=self.root)
         try:
             with os.fdopen(handle, "wb") as file:
-                file.write(zstandard.ZstdCompressor(level=LEVEL, write_checksum=True).compress(data))
+                file.write(made)
                 file.flush()
                 os.fsync(file.fileno())
             give_like_folder(Path(name))
@@ -224,8 +280,11 @@ class Repository:
 
         path = self._chunk(sha256)
         try:
-            data = zstandard.ZstdDecompressor().decompress(path.read_bytes(), max_output_size=CHUNK)
-        except (OSError, zstandard.ZstdError):
+            data = path.read_bytes()
+            if self.seal is not None and self.key is not None:
+                data = self.key.decrypt(self.root, self.seal.lane, data)
+            data = zstandard.ZstdDecompressor().decompress(data, max_output_size=CHUNK)
+        except (OSError, zstandard.ZstdError, TrustError):
             data = b""
         if hashlib.sha256(data).hexdigest() != sha256:
             raise TrustError(
@@ -234,6 +293,13 @@ class Repository:
                 hint="Take another backup of the same instance (--list); its pieces may be sound. Then make a new one.",
             )
         return data
+
+    def read_back(self, chunks: Iterable[str]) -> list[str]:
+        """Of the chunks that this command has written, those that are not what was written. Encrypted ones are compared
+        as they are: whoever writes them need not be able to read them."""
+        if self.seal is None:
+            return self.verify(chunks, lambda _so_far, _total: None)
+        return [one for one in chunks if hash_file(self._chunk(one))[0] != self._written.get(one)]
 
     def verify(self, chunks: Iterable[str], progress: Callable[[int, int], None]) -> list[str]:
         """Reads chunks back and answers those that are not what they should be."""
@@ -259,12 +325,31 @@ class Repository:
 
     def write(self, backup: Backup) -> Path:
         """Writes the manifest: from now on the backup is there."""
-        path = self.root / backup.id / f"{backup.when}.json"
-        with translated("write into the backups", path):
-            for folder in self.root.glob("chunks/*"):
-                sync_folder(folder)
-            make_folders(path.parent, 0o700)
-            write_atomic(path, encode_json(backup), 0o600)
+        folder = self.root / backup.id
+        with translated("write into the backups", folder):
+            for one in [*self.root.glob("chunks/*"), *self.root.glob("sealed/*/*")]:
+                sync_folder(one)
+            make_folders(folder, 0o700)
+            if self.seal is None:
+                path = folder / f"{backup.when}.json"
+                write_atomic(path, encode_json(backup), 0o600)
+                return path
+            chunks = {one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks}
+            head = SealedHead(
+                format="rhizon-sealed/1",
+                id=backup.id,
+                when=backup.when,
+                lane=self.seal.lane,
+                recipients=self.seal.recipients,
+                automatic=backup.automatic,
+                calm=backup.calm,
+                files=len(backup.world) + len(backup.settings),
+                size=backup.size,
+                pieces=tuple(sorted(map(self.seal.name, chunks))),
+            )
+            write_atomic(folder / f"{backup.when}.age", self.seal.encrypt(encode_json(backup)), 0o600)
+            path = folder / f"{backup.when}.head.json"  # last: the backup is there when this is
+            write_atomic(path, encode_json(head), 0o600)
         return path
 
     def bytes_of(self, file: SavedFile) -> bytes:
@@ -309,7 +394,8 @@ class Repository:
         """Removes backups; their pieces go with :meth:`sweep`."""
         with translated("remove backups", self.root):
             for when in times:
-                (self.root / ident / f"{when}.json").unlink(missing_ok=True)
+                for ending in ("json", "head.json", "age"):
+                    (self.root / ident / f"{when}.{ending}").unlink(missing_ok=True)
 
     def sweep(self) -> int:
         """Removes pieces that no backup of any instance needs; bytes that this frees. A manifest that cannot be read
@@ -317,14 +403,21 @@ class Repository:
         needed: set[str] = set()
         for ident in self.ids():
             for when in self.times(ident):
+                head = self.head(ident, when)
+                if head is not None:
+                    needed |= {f"{head.lane}/{name}" for name in head.pieces}
+                    continue
                 backup = self.read(ident, when)
                 needed |= {
                     one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks
                 }
         freed = 0
         with translated("remove backups", self.root):
-            for file in [*self.root.glob("chunks/*/*.zst"), *self.root.glob("incoming-*")]:
-                if file.stem not in needed:
+            pieces = [(file, file.stem) for file in self.root.glob("chunks/*/*.zst")]
+            pieces += [(file, f"{file.parent.parent.name}/{file.stem}") for file in self.root.glob("sealed/*/*/*.age")]
+            pieces += [(file, file.name) for file in self.root.glob("incoming-*")]
+            for file, name in pieces:
+                if name not in needed:
                     freed += file.stat().st_size
                     file.unlink()
         return freed
@@ -335,7 +428,8 @@ class Repository:
 
     def bytes_on_disk(self) -> int:
         """What all chunks take."""
-        return sum(file.stat().st_size for file in self.root.glob("chunks/*/*.zst"))
+        pieces = (*self.root.glob("chunks/*/*.zst"), *self.root.glob("sealed/*/*/*.age"))
+        return sum(file.stat().st_size for file in pieces)
 
 
 def _unchanged(before: SavedFile, facts: os.stat_result) -> bool:

@@ -12,6 +12,7 @@ from collections.abc import Mapping
 from pathlib import Path
 
 from rhizon.adapters.files import read_bytes
+from rhizon.adapters.secret_sources import from_keyring
 from rhizon.core.errors import InputError
 from rhizon.core.model.credentials import CatalogCredential, CredentialsFile
 from rhizon.core.model.documents import decode
@@ -79,31 +80,6 @@ class Credentials:
 def _header(one: CatalogCredential) -> str:
     if one.token is not None:
         return f"Bearer {one.token.reveal()}"
-    password = _from_keyring(one) if one.keyring else one.password or Secret("")
+    password = from_keyring(f"rhizon {one.address}", one.user or "") if one.keyring else one.password or Secret("")
     pair = base64.b64encode(f"{one.user}:{password.reveal()}".encode()).decode()
     return f"Basic {pair}"
-
-
-def _from_keyring(one: CatalogCredential) -> Secret:
-    try:
-        import keyring
-        import keyring.errors
-    except ImportError:
-        raise InputError(
-            "no-keyring",
-            f"the password for {one.address} is to come from the keyring, and the package keyring is not installed",
-            hint="pip install 'rhizon[keyring]', or write the password into credentials.toml.",
-        ) from None
-    try:
-        password = keyring.get_password(f"rhizon {one.address}", one.user or "")
-    except keyring.errors.KeyringError as broken:
-        raise InputError(
-            "no-keyring", f"the keyring cannot be used: {type(broken).__name__}", hint="Unlock it, or use a file."
-        ) from None
-    if password is None:
-        raise InputError(
-            "no-keyring",
-            f"the keyring has no password for {one.address} and {one.user}",
-            hint=f"keyring set 'rhizon {one.address}' {one.user}",
-        )
-    return Secret(str(password))

@@ -3,19 +3,22 @@
 import contextlib
 import datetime
 import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
 from rhizon.adapters.backups import STAMP, Repository, tree_files
 from rhizon.adapters.console import ConsoleClient
-from rhizon.adapters.files import free_bytes, read_bytes
+from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.backup_keys import Encryption, Opening, seal_for
 from rhizon.app.changing import Whole, as_it_is, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.exclusive import exclusive, require_stopped, started_elsewhere
+from rhizon.app.native import native_values
 from rhizon.app.reporter import Reporter
 from rhizon.app.settling import settings_paths
 from rhizon.core.errors import InputError, StateError, TrustError
@@ -31,7 +34,9 @@ from rhizon.core.units import size_text
 __all__ = [
     "BackedUp",
     "BackupLine",
+    "BackupWishes",
     "Backups",
+    "Sought",
     "Verdict",
     "back_up",
     "back_up_before",
@@ -46,7 +51,8 @@ BY_HAND = "by hand"  # the reason of a backup that a person asked for
 
 
 class BackedUp(msgspec.Struct, frozen=True, kw_only=True):
-    """A backup that was made. Sizes in bytes: of what was saved, and of what it added to the repository."""
+    """A backup that was made. Sizes in bytes: of what was saved, and of what it added to the repository. ``secrets``
+    are the secret settings whose values are in it."""
 
     folder: str
     id: str
@@ -57,11 +63,14 @@ class BackedUp(msgspec.Struct, frozen=True, kw_only=True):
     size: int
     added: int
     removed: tuple[str, ...]
+    secrets: tuple[str, ...]
+    encrypted: bool
     findings: tuple[Finding, ...]
 
 
 class BackupLine(msgspec.Struct, frozen=True, kw_only=True):
-    """One backup in a list; ``size`` in bytes is what a restore would write."""
+    """One backup in a list; ``size`` in bytes is what a restore would write. Of an ``encrypted`` one only what its head
+    says is known; ``secrets`` are the secret settings whose values are in it."""
 
     id: str
     when: str
@@ -72,6 +81,9 @@ class BackupLine(msgspec.Struct, frozen=True, kw_only=True):
     files: int
     size: int
     place: str
+    automatic: bool
+    encrypted: bool = False
+    secrets: tuple[str, ...] = ()
 
 
 class Backups(msgspec.Struct, frozen=True, kw_only=True):
@@ -101,27 +113,37 @@ def backup_id(home: InstanceFolder) -> BackupLinks:
     return BackupLinks(format="rhizon-backups/1", id=f"{home.instance().name[:50]}-{mark}")
 
 
-def back_up(
-    host: Host, folder: Path, reporter: Reporter, *, to: Path | None, keep: str | None, stop_first: bool
-) -> BackedUp:
-    """Saves an instance into this host's backups or into the folder ``to``, then lets go of what ``keep`` (such as
-    ``7d,4w,6m``) does not keep. The server may run: it is made to hold still where its definition says how.
+class BackupWishes(NamedTuple):
+    """What a person asks for: another repository, which old backups to keep (such as ``7d,4w,6m``), whether to stop the
+    server (else saving is paused, where the definition says how), what to encrypt to."""
 
-    Raises :class:`StateError` (no instance, no room, the server does not hold still), InputError (a bad rule).
+    to: Path | None = None
+    keep: str | None = None
+    stop_first: bool = False
+    encryption: Encryption = Encryption()
+
+
+def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) -> BackedUp:
+    """Saves an instance into this host's backups or into another repository, then prunes old ones.
+
+    Raises :class:`StateError` (no instance, no room, the server does not hold still), InputError (a bad rule or key).
     """
-    rule = None
-    if keep is not None:
+    to, rule = wishes.to, None
+    if wishes.keep is not None:
         try:
-            rule = parse_retention(keep)
+            rule = parse_retention(wishes.keep)
         except ValueError as wrong:
             raise InputError("bad-retention", f"--keep: {wrong}", hint="As in --keep 7d,4w,6m") from None
     home = host.home(folder).required()
     with exclusive(host, home, reporter):
-        if stop_first:
+        if wishes.stop_first:
             require_stopped(host, home, reporter, stop_first=True)
         state = needed_whole(home)
         game = host.game_of(state.instance, state.lock)
-        repository = Repository((to or host.places.backups).absolute())
+        root = (to or host.places.backups).absolute()
+        if to is None:
+            host.places.require_state()
+        repository = Repository(root, seal_for(host, root, wishes.encryption))
         made = _make(host, home, game, state, repository, reporter, BY_HAND)
         if to is not None:
             _remember(home, made.id, repository.root)
@@ -141,17 +163,14 @@ def back_up_before(
     host: Host, home: InstanceFolder, game: GameDefinition, state: Whole, reporter: Reporter, why: str
 ) -> BackedUp:
     """The backup that a change makes for itself; the caller holds the instance."""
-    return _make(host, home, game, state, Repository(host.places.backups), reporter, why)
+    root = host.places.backups
+    return _make(host, home, game, state, Repository(root, seal_for(host, root, Encryption())), reporter, why)
 
 
 def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
     links = backup_id(home)
     places = tuple(dict.fromkeys((*links.places, str(place))))
-    _write_links(home, BackupLinks(format="rhizon-backups/1", id=ident, places=places))
-
-
-def _write_links(home: InstanceFolder, links: BackupLinks) -> None:
-    home.write_own(LINKS, encode_json(links))
+    home.write_own(LINKS, encode_json(BackupLinks(format="rhizon-backups/1", id=ident, places=places)))
 
 
 def _make(
@@ -165,26 +184,26 @@ def _make(
 ) -> BackedUp:
     links = backup_id(home)
     if not (home.own / LINKS).is_file():
-        _write_links(home, links)
+        home.write_own(LINKS, encode_json(links))
     reporter.step("backing up the world and the settings")
     with repository.busy():
         before = _newest(repository, links.id)
         with _calm(host, home, game) as calm:
-            seen = tree_files(home.folder, game.world.folder)
-            size = sum(real.stat().st_size for real in seen.files.values() if real.exists())
+            with translated("read the world", home.folder), home.inside() as inside:
+                seen = tree_files(inside, game.world.folder)
+            total = seen.size
             paths = settings_paths(home, game, state.side, state.inventory)
-            _room_for(repository, size if before is None else max(size - before.size, 0))
+            _room_for(repository, total if before is None else max(total - before.size, 0))
             world, fresh, moved = repository.save(
+                home.inside,
                 seen.files,
                 before.world if before else {},
-                lambda so_far, total: reporter.progress(
-                    f"{size_text(so_far)} of {size_text(total)}", so_far / max(total, 1)
-                ),
+                lambda so_far: reporter.progress(f"{size_text(so_far)} of {size_text(total)}", so_far / max(total, 1)),
             )
-            settings, more, _ = repository.save({path: home.folder / path for path in paths}, {}, lambda _a, _b: None)
+            settings, more, _ = repository.save(home.inside, paths, {}, lambda _so_far: None)
         fresh |= more
         chunks = {one for part in (world, settings) for file in part.values() for one in file.chunks}
-        bad = [*repository.missing(chunks), *repository.verify(fresh, lambda _a, _b: None)]
+        bad = [*repository.missing(chunks), *repository.read_back(fresh)]
         if bad:
             raise TrustError(
                 "backup-damaged",
@@ -192,6 +211,7 @@ def _make(
                 hint="That disk may be failing: back up to another one with --to FOLDER. This backup was not kept.",
             )
         when = repository.new_time(links.id)
+        held = _secrets_in(home, game, settings)
         files, _ = as_it_is(home, game, state, frozenset(), host.store.verified)
         files |= {
             path: KeptFile(
@@ -210,6 +230,7 @@ def _make(
                 when=when,
                 why=why,
                 automatic=why != BY_HAND,
+                secrets=held,
                 name=state.instance.name,
                 folder=str(home.folder),
                 calm="unsure" if moved else calm,
@@ -241,8 +262,38 @@ def _make(
         size=total,
         added=added,
         removed=(),
-        findings=tuple(_findings(game, seen.left_out, moved, calm)),
+        secrets=held,
+        encrypted=repository.seal is not None,
+        findings=(*_key_findings(repository), *_findings(game, seen.left_out, moved, calm)),
     )
+
+
+def _secrets_in(home: InstanceFolder, game: GameDefinition, saved: Mapping[str, object]) -> tuple[str, ...]:
+    """The secret settings that have a value in the files that were saved."""
+    held = []
+    for name, one in game.settings.items():
+        if one.secret and one.store is not None and one.store.file in saved:
+            with contextlib.suppress(StateError):
+                if native_values(home, one.store).get(one.store.key):
+                    held.append(name)
+    return tuple(held)
+
+
+def _key_findings(repository: Repository) -> list[Finding]:
+    """Once, when the first backup is encrypted to a key."""
+    seal = repository.seal
+    if seal is None or not seal.fresh:
+        return []
+    return [
+        Finding(
+            code="backup-key",
+            severity="warning",
+            subject="encryption",
+            what="without its key (or passphrase) these backups cannot be read by anybody, Rhizon included",
+            remedy="Keep a copy of the key apart from this machine. To see that it opens them: "
+            "rhizon backup DIR --verify --key FILE",
+        )
+    ]
 
 
 def _newest(repository: Repository, ident: str) -> Backup | None:
@@ -333,7 +384,7 @@ def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> 
         for ident in repository.ids():
             for when in repository.times(ident) if wanted in (None, ident) else ():
                 try:
-                    lines.append(_line(repository, repository.read(ident, when)))
+                    lines.append(_line(repository, ident, when))
                 except InputError as broken:
                     findings.append(
                         Finding(
@@ -352,7 +403,23 @@ def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> 
     )
 
 
-def _line(repository: Repository, backup: Backup) -> BackupLine:
+def _line(repository: Repository, ident: str, when: str) -> BackupLine:
+    head = repository.head(ident, when)
+    if head is not None:
+        return BackupLine(
+            id=head.id,
+            when=head.when,
+            why="made by a change" if head.automatic else BY_HAND,
+            name=head.id,
+            folder="",
+            calm=head.calm,
+            files=head.files,
+            size=head.size,
+            place=str(repository.root),
+            automatic=head.automatic,
+            encrypted=True,
+        )
+    backup = repository.read(ident, when)
     return BackupLine(
         id=backup.id,
         when=backup.when,
@@ -363,17 +430,28 @@ def _line(repository: Repository, backup: Backup) -> BackupLine:
         files=len(backup.world) + len(backup.settings),
         size=backup.size,
         place=str(repository.root),
+        automatic=not backup.by_hand,
+        secrets=backup.secrets,
     )
 
 
-def find_backup(
-    host: Host, folder: Path, when: str | None, of: str | None = None, place: Path | None = None
-) -> tuple[Repository, Backup]:
+class Sought(NamedTuple):
+    """Which backup a person means: the beginning of its time (None: the newest that a person made), another instance
+    that it is of, another repository, and what opens it if it is encrypted."""
+
+    when: str | None = None
+    of: str | None = None
+    place: Path | None = None
+    opening: Opening = Opening()
+
+
+def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, Backup]:
     """The backup that a person means: one whose time begins with ``when``, or the newest that a person made (one that a
     change made for itself is not what anybody has in mind). ``of`` is the id, name or folder of the instance, where
     that is not the one in ``folder``. Raises InputError."""
     home = host.home(folder)
-    when = when.replace(":", "-") if when is not None else None  # as clocks write it
+    of, place = sought.of, sought.place
+    when = sought.when.replace(":", "-") if sought.when is not None else None  # as clocks write it
     if of is None and not home.is_ours:
         raise InputError(
             "which-backup",
@@ -401,12 +479,13 @@ def find_backup(
     if when is not None and len({one[0] for one in times}) > 1:
         shown = ", ".join(one[0] for one in times[:5])
         raise InputError("which-backup", f"{when} matches several: {shown}", hint="Give a longer prefix of the time.")
-    if when is not None:
-        at, one, repository = times[-1]
-        return repository, repository.read(one, at)
     for at, one, repository in reversed(times):
+        head = repository.head(one, at)
+        if when is None and head is not None and head.automatic:
+            continue
+        repository.key = sought.opening.key(repository.root) if head is not None else None
         backup = repository.read(one, at)
-        if backup.by_hand:
+        if when is not None or backup.by_hand:
             return repository, backup
     raise InputError(
         "no-such-backup",
@@ -418,16 +497,16 @@ def find_backup(
 
 def _is_of(repository: Repository, ident: str, when: str, of: str) -> bool:
     with contextlib.suppress(InputError):
+        if repository.head(ident, when) is not None:
+            return False  # its folder and name cannot be read; its id can be named
         backup = repository.read(ident, when)
         return of in (backup.name, backup.folder) or str(Path(of).absolute()) == backup.folder
     return False
 
 
-def verify_backup(
-    host: Host, folder: Path, when: str | None, of: str | None, place: Path | None, reporter: Reporter
-) -> Verdict:
+def verify_backup(host: Host, folder: Path, sought: Sought, reporter: Reporter) -> Verdict:
     """Reads every piece of one backup back."""
-    repository, backup = find_backup(host, folder, when, of, place)
+    repository, backup = find_backup(host, folder, sought)
     chunks = {one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks}
     reporter.step(f"reading {backup.when} back")
     damaged = repository.verify(chunks, lambda so_far, total: reporter.progress("reading", so_far / max(total, 1)))

@@ -9,7 +9,7 @@ import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
-from rhizon.app.backup import find_backup
+from rhizon.app.backup import Sought, find_backup
 from rhizon.app.changing import Whole, carry_out
 from rhizon.app.context import Host
 from rhizon.app.exclusive import exclusive, require_stopped
@@ -30,12 +30,9 @@ __all__ = ["RestoreWishes", "restore"]
 
 
 class RestoreWishes(NamedTuple):
-    """What a person asks for. ``when`` is the beginning of a backup's time (None: the newest that was not made by a
-    change), ``of`` another instance that the backup is of, ``place`` another repository."""
+    """What a person asks for: which backup, and which part of it."""
 
-    when: str | None = None
-    of: str | None = None
-    place: Path | None = None
+    sought: Sought = Sought()
     part: Part = "all"
     stop_first: bool = False
     dry_run: bool = False
@@ -48,10 +45,12 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
     home = host.home(folder)
     with contextlib.ExitStack() as stack:
         if not wishes.dry_run:
-            find_backup(host, folder, wishes.when, wishes.of, wishes.place)  # refused before anything is made
+            found = find_backup(host, folder, wishes.sought)  # refused before anything is made
             stack.enter_context(exclusive(host, home, reporter))
             require_stopped(host, home, reporter, stop_first=wishes.stop_first)
-        copy = WorldCopy(*find_backup(host, folder, wishes.when, wishes.of, wishes.place))
+        else:
+            found = find_backup(host, folder, wishes.sought)
+        copy = WorldCopy(*found)
         if wishes.part == "world" and not copy.backup.world:
             raise InputError(
                 "no-such-backup",

@@ -1,13 +1,15 @@
 """Back to a kept state of an instance."""
 
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.kept import KeptStates
 from rhizon.adapters.transact import BLOBS, RHIZON
-from rhizon.app.backup import find_backup
+from rhizon.app.backup import Sought, find_backup
+from rhizon.app.backup_keys import Opening
 from rhizon.app.changing import Whole, between, needed_whole
 from rhizon.app.context import Host
 from rhizon.app.exclusive import exclusive, require_stopped
@@ -18,7 +20,7 @@ from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.kept import KeptFile, KeptState
 
-__all__ = ["KeptLine", "kept_states", "undo"]
+__all__ = ["KeptLine", "UndoWishes", "kept_states", "undo"]
 
 
 class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -60,36 +62,37 @@ def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]
     return lines, broken
 
 
-def undo(
-    host: Host,
-    folder: Path,
-    reporter: Reporter,
-    *,
-    number: int | None,
-    with_world: bool,
-    stop_first: bool,
-    dry_run: bool,
-) -> Returned:
-    """Back to the kept state ``number``, or to the one before the last change. The world comes back only where
-    ``with_world`` asks for it. Raises InputError (no such state) and what :func:`go_back` raises."""
+class UndoWishes(NamedTuple):
+    """What a person asks for: a kept state by ``number`` (None: that before the last change), whether the world comes
+    back too, and what opens its backup if that is encrypted."""
+
+    number: int | None = None
+    with_world: bool = False
+    stop_first: bool = False
+    dry_run: bool = False
+    opening: Opening = Opening()
+
+
+def undo(host: Host, folder: Path, reporter: Reporter, wishes: UndoWishes) -> Returned:
+    """Back to a kept state. Raises InputError (no such state) and what :func:`go_back` raises."""
     home = host.home(folder).required()
-    if dry_run:
-        return _undo(host, home, reporter, number, with_world=with_world, dry_run=True)
+    if wishes.dry_run:
+        return _undo(host, home, reporter, wishes)
     with exclusive(host, home, reporter):
-        require_stopped(host, home, reporter, stop_first=stop_first)
-        return _undo(host, home, reporter, number, with_world=with_world, dry_run=False)
+        require_stopped(host, home, reporter, stop_first=wishes.stop_first)
+        return _undo(host, home, reporter, wishes)
 
 
-def _undo(
-    host: Host, home: InstanceFolder, reporter: Reporter, number: int | None, *, with_world: bool, dry_run: bool
-) -> Returned:
+def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWishes) -> Returned:
     kept = KeptStates(home.folder)
     numbers = kept.numbers()
     if not numbers:
         raise InputError(
-            "nothing-kept", f"no change of {home.folder} has been kept yet", hint="There is nothing to undo."
+            "nothing-kept",
+            f"nothing to undo in {home.folder}",
+            hint="History starts with the first change after provisioning.",
         )
-    state = kept.read(number if number is not None else numbers[-1])
+    state = kept.read(wishes.number if wishes.number is not None else numbers[-1])
 
     def bytes_of(_path: str, file: KeptFile) -> bytes | None:
         return home.read(f"{RHIZON}/{BLOBS}/{file.sha256}")
@@ -101,18 +104,18 @@ def _undo(
         to=str(state.number),
         why=f"undo: {state.before}",
         bytes_of=bytes_of,
-        world=_world(host, home, state) if with_world else None,
+        world=_world(host, home, state, wishes.opening) if wishes.with_world else None,
         part="all",
         reporter=reporter,
-        dry_run=dry_run,
+        dry_run=wishes.dry_run,
     )
 
 
-def _world(host: Host, home: InstanceFolder, state: KeptState) -> WorldCopy:
+def _world(host: Host, home: InstanceFolder, state: KeptState, opening: Opening) -> WorldCopy:
     if state.backup is None:
         raise InputError(
             "no-such-backup",
             f"no backup of the world was made with the state {state.number}",
             hint="rhizon backup DIR --list shows all of them; rhizon restore DIR WHEN --only world takes one back.",
         )
-    return WorldCopy(*find_backup(host, home.folder, state.backup))
+    return WorldCopy(*find_backup(host, home.folder, Sought(when=state.backup, opening=opening)))

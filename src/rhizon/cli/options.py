@@ -9,9 +9,19 @@ import click
 
 from rhizon.core.errors import InputError
 
-__all__ = ["ask_secret", "catalog_options", "pairs", "port_numbers", "secret_options", "secret_values"]
+__all__ = [
+    "ask_secret",
+    "catalog_options",
+    "key_options",
+    "opening",
+    "pairs",
+    "port_numbers",
+    "secret_options",
+    "secret_values",
+]
 
 if TYPE_CHECKING:
+    from rhizon.app.backup_keys import Opening
     from rhizon.core.secret import Secret
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -24,6 +34,24 @@ def catalog_options(function: F) -> F:
         "--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder."
     )
     return catalogs(offline(function))
+
+
+def key_options(function: F) -> F:
+    """What opens an encrypted backup: ``key_file`` and ``passphrase``."""
+    key = click.option(
+        "--key", "key_file", type=click.Path(path_type=Path), metavar="FILE", help="age identity that opens the backup."
+    )
+    words = click.option(
+        "--passphrase", metavar="FILE|keyring|prompt", help="Where the passphrase of encrypted backups comes from."
+    )
+    return key(words(function))
+
+
+def opening(key_file: Path | None, passphrase: str | None) -> "Opening":
+    """The same as a use case takes it."""
+    from rhizon.app.backup_keys import Opening
+
+    return Opening(key_file, passphrase, ask_secret if sys.stdin.isatty() else None)
 
 
 def pairs(values: tuple[str, ...], where: str) -> dict[str, str]:
@@ -93,6 +121,6 @@ def ask_secret(name: str) -> "Secret":
 
 
 def _secret(file: Path) -> "Secret":
-    from rhizon.app.provision.secrets import read_secret
+    from rhizon.app.backup_keys import read_secret
 
     return read_secret(file)

@@ -1,10 +1,12 @@
 """``rhizon backup``."""
 
+import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.cli.options import ask_secret, key_options, opening
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 from rhizon.core.units import counted, size_text
 
@@ -27,10 +29,16 @@ CALM = {
 @click.argument("folder", type=click.Path(path_type=Path), required=False)
 @click.option("--to", type=click.Path(path_type=Path), metavar="DIR", help="Into that folder (another disk, a share).")
 @click.option("--keep", metavar="RULE", help="Then keep only the last of so many days, weeks, months: 7d,4w,6m.")
-@click.option("--stop-first", is_flag=True, help="Stop the server if it runs; without, it is made to hold still.")
+@click.option("--stop-first", is_flag=True, help="Stop the server if it runs; otherwise saving is paused.")
 @click.option("--list", "list_", is_flag=True, help="Show the backups of FOLDER, or all of this machine.")
 @click.option("--verify", is_flag=True, help="Read the newest backup (or that of --when) back, every byte.")
 @click.option("--when", metavar="TIME", help="With --verify: the backup whose time begins so.")
+@click.option(
+    "--encrypt",
+    metavar="KEY|FILE|passphrase",
+    help="Encrypt to an age public key (age1...), to those in a file, or with a passphrase.",
+)
+@key_options
 @common
 def command(
     folder: Path | None,
@@ -40,14 +48,21 @@ def command(
     list_: bool,
     verify: bool,
     when: str | None,
+    encrypt: str | None,
+    key_file: Path | None,
+    passphrase: str | None,
     out: Output,
 ) -> int:
     """Save the worlds and settings of the server in FOLDER, and all that it is made of.
 
     Works while the server runs: it is asked to save and to hold still. Equal pieces are kept once over all backups of
     all servers; what was written is read back. rhizon restore takes a backup back, into a new folder too.
+
+    Backups hold passwords of the server's settings and are readable by you alone. --encrypt makes them unreadable
+    without the key: an age public key needs no secret on this machine, so that a timer can make the backups.
     """
-    from rhizon.app.backup import back_up, list_backups, verify_backup
+    from rhizon.app.backup import BackupWishes, Sought, back_up, list_backups, verify_backup
+    from rhizon.app.backup_keys import Encryption
     from rhizon.app.context import this_host
     from rhizon.cli.progress import ConsoleReporter
 
@@ -61,9 +76,10 @@ def command(
     reporter = ConsoleReporter(out)
     try:
         if verify:
-            seen = verify_backup(host, folder, when, None, to, reporter)
+            seen = verify_backup(host, folder, Sought(when, None, to, opening(key_file, passphrase)), reporter)
         else:
-            done = back_up(host, folder, reporter, to=to, keep=keep, stop_first=stop_first)
+            encryption = Encryption(encrypt, passphrase, ask_secret if sys.stdin.isatty() else None)
+            done = back_up(host, folder, reporter, BackupWishes(to, keep, stop_first, encryption))
     finally:
         reporter.close()
     if verify:
@@ -82,8 +98,13 @@ def command(
 def _render(to: "Console", done: "BackedUp", folder: Path) -> None:
     verdict(to, f"backup {done.when}: {done.files} files, {size_text(done.size)}, {size_text(done.added)} of it new")
     say(to, f"{CALM[done.calm]}; it lies in {done.place} as {done.id}, and was read back")
+    if done.secrets:
+        how = "encrypted" if done.encrypted else "not encrypted, readable by you alone"
+        say(to, f"it holds secrets ({', '.join(done.secrets)}): {how}")
+    elif done.encrypted:
+        say(to, "it is encrypted")
     if done.removed:
-        say(to, f"let go of: {', '.join(done.removed)}")
+        say(to, f"pruned: {', '.join(done.removed)}")
     show_findings(to, done.findings)
     next_steps(
         to,
@@ -99,8 +120,19 @@ def _list(to: "Console", found: "Backups") -> None:
         verdict(to, "there are no backups", good=not found.findings)
     else:
         verdict(to, counted(len(found.backups), "backup"), good=not found.findings)
-        rows = [(one.when, one.id, str(one.files), size_text(one.size), one.calm, one.why) for one in found.backups]
-        show_table(to, ("when", "of", "files", "size", "server", "why"), rows, right=("files", "size"))
+        rows = [
+            (
+                one.when,
+                one.id,
+                str(one.files),
+                size_text(one.size),
+                one.calm,
+                "encrypted" if one.encrypted else ", ".join(one.secrets) or "-",
+                one.why,
+            )
+            for one in found.backups
+        ]
+        show_table(to, ("when", "of", "files", "size", "server", "secrets", "why"), rows, right=("files", "size"))
     for place, size in found.on_disk.items():
         say(to, f"{place} takes {size_text(size)}")
     show_findings(to, found.findings)

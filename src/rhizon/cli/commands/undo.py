@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.cli.options import key_options, opening
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
 from rhizon.cli.returned import show_returned
 from rhizon.core.units import counted
@@ -23,11 +24,20 @@ __all__ = ["command"]
 @click.option("--list", "list_", is_flag=True, help="Show the kept states.")
 @click.option("--to", "number", type=click.IntRange(1), metavar="N", help="Back to that state of the list.")
 @click.option("--with-world", is_flag=True, help="The world too, from the backup that was made then.")
+@key_options
 @click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
 @click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
 @common
 def command(
-    folder: Path, list_: bool, number: int | None, with_world: bool, stop_first: bool, dry_run: bool, out: Output
+    folder: Path,
+    list_: bool,
+    number: int | None,
+    with_world: bool,
+    key_file: Path | None,
+    passphrase: str | None,
+    stop_first: bool,
+    dry_run: bool,
+    out: Output,
 ) -> int:
     """Take back the last change of the server in FOLDER, or go back to any kept state.
 
@@ -35,7 +45,7 @@ def command(
     kept too, so that an undo can be undone.
     """
     from rhizon.app.context import this_host
-    from rhizon.app.undo import kept_states, undo
+    from rhizon.app.undo import UndoWishes, kept_states, undo
     from rhizon.cli.progress import ConsoleReporter
 
     if list_:
@@ -48,10 +58,7 @@ def command(
             this_host(),
             folder,
             reporter,
-            number=number,
-            with_world=with_world,
-            stop_first=stop_first,
-            dry_run=dry_run,
+            UndoWishes(number, with_world, stop_first, dry_run, opening(key_file, passphrase)),
         )
     finally:
         reporter.close()

@@ -6,7 +6,7 @@ from rhizon.core.model.base import Id, Line, Sha256, Size, Strict
 from rhizon.core.model.kept import KeptState
 from rhizon.core.names import RelPath, UnsafeNameError, safe_path
 
-__all__ = ["Backup", "BackupLinks", "SavedFile"]
+__all__ = ["Backup", "BackupLinks", "SavedFile", "SealedHead"]
 
 # How the world was while it was read: nobody wrote, the server held still, it had saved and nothing changed meanwhile,
 # or something changed.
@@ -26,7 +26,8 @@ class SavedFile(Strict, frozen=True, kw_only=True):
 class Backup(Strict, frozen=True, kw_only=True):
     """One backup: when (UTC), of what, and every file of the worlds' folder and of the settings by its path in the
     instance, and the folders of worlds that hold nothing. ``state`` is all else that makes the instance what it was.
-    An ``automatic`` one was made by a change, for its own undoing."""
+    An ``automatic`` one was made by a change, for its own undoing. ``secrets`` are the secret settings whose values are
+    in the saved files."""
 
     format: Literal["rhizon-backup/1"]
     id: Id
@@ -36,6 +37,7 @@ class Backup(Strict, frozen=True, kw_only=True):
     folder: Line
     calm: Calm
     automatic: bool = False
+    secrets: tuple[Id, ...] = ()
     state: KeptState
     world: dict[str, SavedFile]
     empty: tuple[RelPath, ...] = ()
@@ -58,6 +60,22 @@ class Backup(Strict, frozen=True, kw_only=True):
     def size(self) -> int:
         """Bytes that a restore would write."""
         return sum(one.size for part in (self.world, self.settings) for one in part.values())
+
+
+class SealedHead(Strict, frozen=True, kw_only=True):
+    """What can be read of an encrypted backup without its key: when it was made, how much it is, which pieces it needs
+    by their names, and which lane (key) they are in. All else is in the encrypted manifest beside it."""
+
+    format: Literal["rhizon-sealed/1"]
+    id: Id
+    when: Line
+    lane: Line
+    recipients: tuple[Line, ...]
+    automatic: bool = False
+    calm: Calm
+    files: int
+    size: Size
+    pieces: tuple[Sha256, ...]
 
 
 class BackupLinks(Strict, frozen=True, kw_only=True):

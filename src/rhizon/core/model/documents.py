@@ -56,6 +56,7 @@ DOCUMENTS = (
     Document("host", host.HostLimits, "toml", "host file"),
     Document("house", house.HouseStandard, "toml", "house standard"),
     Document("credentials", credentials.CredentialsFile, "toml", "credentials file", secret=True),
+    Document("sealed", backup.SealedHead, "json", "head of an encrypted backup"),
     Document("backups", backup.BackupLinks, "json", "backup record"),
 )
 

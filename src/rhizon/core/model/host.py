@@ -11,7 +11,8 @@ __all__ = ["HostLimits"]
 class HostLimits(Strict, frozen=True, kw_only=True):
     """The whole file. ``memory_mib`` is the most that all servers may have together, ``reserve_mib`` what is left to
     the machine, ``ports`` the only numbers that may be taken (ranges and single ones), ``address`` how the internet
-    reaches this machine, ``linked`` the only folders outside an instance that links in it may lead to."""
+    reaches this machine, ``linked`` the only folders outside an instance that links in it may lead to, ``encrypt_to``
+    the age public keys that every backup is encrypted to."""
 
     format: Literal["rhizon-host/1"]
     memory_mib: Mib | None = None
@@ -19,6 +20,7 @@ class HostLimits(Strict, frozen=True, kw_only=True):
     ports: tuple[Line, ...] = ()
     address: Line = ""
     linked: tuple[Line, ...] = ()
+    encrypt_to: tuple[Line, ...] = ()
 
     def __post_init__(self) -> None:
         try:
