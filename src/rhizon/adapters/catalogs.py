@@ -10,7 +10,7 @@ from typing import Protocol, TypeVar
 
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.http import LARGEST_DOCUMENT, HttpTransport, Network, Piece, Stream, not_given
-from rhizon.core.errors import InputError, RemoteError, RhizonError
+from rhizon.core.errors import DocumentError, InputError, RemoteError, RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import Strict
 from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
@@ -132,7 +132,16 @@ class _Catalog:
         if sha256 is None:  # the few that name others
             self.digests[path] = hashlib.sha256(data).hexdigest()
         source = f"{self.transport.address}/{path}"
-        return decode(kind, data, source)
+        try:
+            return decode(kind, data, source)
+        except DocumentError as wrong:
+            page = data.lstrip()[:1] == b"<"
+            raise RemoteError(
+                "catalog-broken",
+                f"the catalog at {self.transport.address} answers with something else than {path}",
+                details=["it is a web page, perhaps a login page"] if page else [wrong.message, *wrong.details[:8]],
+                hint="Open its address in a browser; if you are logged in to the network, report it to its maintainer.",
+            ) from None
 
     def mirrors(self, network: Network) -> list[Transport]:
         """Other places that have its artefacts; relative ones count from the catalog's own address."""

@@ -1,43 +1,91 @@
-"""A way to the console of a server that another command runs: lines of JSON over a loopback socket.
+"""A way to the console of a server that another command runs: lines of JSON over a local socket.
 
-``rhizon run`` opens it and writes port and token into its run mark, which only the owner can read. A client sends
-``{"token": ...}`` first, then ``{"send": LINE}`` or ``{"hold": true}``; the answer to a hold is ``{"held": LINE}``, or
-``{"refused": WHY}``. The hold ends with the connection, so that a client that dies leaves no server holding still.
+``rhizon run`` listens on a socket in the instance's ``.rhizon/`` that its owner alone can open, and the system says who
+connects: only the same user and the administrator are heard. Where there are no such sockets it is a port on 127.0.0.1.
+Either way a client first sends the token of the run mark, which only the owner can read, then ``{"send": LINE}`` or
+``{"hold": true}``; the answer to a hold is ``{"held": LINE}``, or ``{"refused": WHY}``. The hold ends with the
+connection, so that a client that dies leaves no server with saving paused.
+
+Nothing of a client reaches the console before it is known; connections, lines and waiting times are bounded.
 """
 
 import contextlib
 import hmac
 import json
+import os
 import re
 import secrets
 import socket
+import struct
 import threading
+import time
 from collections.abc import Callable, Iterator
+from pathlib import Path
 from typing import Any
 
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.instances import InstanceFolder, RunMark
+from rhizon.adapters.transact import RHIZON
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import HoldRule
+from rhizon.core.secret import Secret
 
 __all__ = ["ConsoleClient", "ConsolePort"]
 
-LONGEST = 16 << 10
+SOCKET = "console"  # in .rhizon/
+LONGEST = 16 << 10  # bytes of a line
+LONGEST_HELLO = 512
+MOST_CLIENTS = 8
+HELLO_SECONDS = 5.0
 SECONDS = 10.0
+IDLE_SECONDS = 600.0
+_PEER = struct.Struct("3i")  # process, user, group (unix(7), SO_PEERCRED)
+
+
+def _near() -> bool:
+    """Whether sockets in a folder can be used here: the path of one is short, so it is named over a handle."""
+    return hasattr(socket, "AF_UNIX") and hasattr(socket, "SO_PEERCRED") and Path("/proc/self/fd").is_dir()
+
+
+@contextlib.contextmanager
+def _named(folder: Path) -> Iterator[tuple[Inside, str]]:
+    with Inside(folder) as inside:
+        yield inside, f"/proc/self/fd/{inside.handle(RHIZON)}/{SOCKET}"
 
 
 class ConsolePort:
     """The server's end. ``send`` types a line into the console; lines that the server prints come by :meth:`heard`."""
 
-    def __init__(self, send: Callable[[str], None], hold: HoldRule | None) -> None:
-        self.token = secrets.token_hex(16)
+    def __init__(self, send: Callable[[str], None], hold: HoldRule | None, folder: Path) -> None:
+        self.token = Secret(secrets.token_hex(16))
         self._send = send
         self._hold = hold
         self._done = re.compile(hold.done) if hold else None
         self._lock = threading.Lock()
         self._waiting: list[_Hold] = []  # guarded by _lock
         self._holding = 0  # guarded by _lock
-        self._listener = socket.create_server(("127.0.0.1", 0))
-        self.port: int = self._listener.getsockname()[1]
+        self._room = threading.BoundedSemaphore(MOST_CLIENTS)
+        self._folder = folder
+        self.port = 0
+        self._listener = self._listening()
+        if self._listener.family == socket.AF_INET:
+            self.port = self._listener.getsockname()[1]
         threading.Thread(target=self._accept, daemon=True).start()
+
+    def _listening(self) -> socket.socket:
+        if _near():
+            listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+            try:
+                with _named(self._folder) as (inside, path):
+                    inside.unlink(f"{RHIZON}/{SOCKET}")
+                    listener.bind(path)
+                    os.chmod(path, 0o600)  # noqa: PTH101
+                listener.listen(MOST_CLIENTS)
+            except OSError:  # a file system that knows no sockets
+                listener.close()
+            else:
+                return listener
+        return socket.create_server(("127.0.0.1", 0))
 
     def _accept(self) -> None:
         while True:
@@ -45,23 +93,50 @@ class ConsolePort:
                 client, _ = self._listener.accept()
             except OSError:
                 return  # closed
+            if not self._room.acquire(blocking=False):
+                client.close()
+                continue
             threading.Thread(target=self._serve, args=(client,), daemon=True).start()
+
+    def _known(self, client: socket.socket) -> bool:
+        """Whether the other side may be heard: the system says who it is, and it knows the token."""
+        if self.port == 0:
+            facts = client.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, _PEER.size)
+            if _PEER.unpack(facts)[1] not in (0, os.geteuid()):
+                return False
+        deadline = time.monotonic() + HELLO_SECONDS
+        data = b""
+        while not data.endswith(b"\n"):  # nothing more comes before it was answered
+            left = deadline - time.monotonic()
+            if left <= 0 or len(data) >= LONGEST_HELLO:
+                return False
+            client.settimeout(left)
+            more = client.recv(LONGEST_HELLO - len(data))
+            if not more:
+                return False
+            data += more
+        line = data
+        told = json.loads(line)
+        token = told.get("token") if isinstance(told, dict) else None
+        return isinstance(token, str) and hmac.compare_digest(token.encode(), self.token.reveal().encode())
 
     def _serve(self, client: socket.socket) -> None:
         held: list[_Hold] = []
         try:
-            with client, contextlib.suppress(OSError, ValueError):
-                client.settimeout(SECONDS)
-                lines = _lines(client)
-                if not hmac.compare_digest(str(next(lines, {}).get("token")), self.token):
+            with client, contextlib.suppress(OSError, ValueError, RecursionError):
+                if not self._known(client):
                     return
-                client.settimeout(None)
-                for asked in lines:
-                    if "send" in asked:
-                        self._send(str(asked["send"]).replace("\n", " "))
-                    elif "hold" in asked:
+                _put(client, {"known": True})
+                client.settimeout(IDLE_SECONDS)
+                for asked in _lines(client):
+                    line = asked.get("send")
+                    if isinstance(line, str):
+                        self._send("".join(" " if ord(one) < 32 or ord(one) == 127 else one for one in line))
+                    elif asked.get("hold") is True:
+                        client.settimeout(None)  # a backup takes as long as it takes; its end closes the connection
                         self._begin(client, held)
         finally:
+            self._room.release()
             for one in held:
                 self._release(one)
 
@@ -99,6 +174,9 @@ class ConsolePort:
         with contextlib.suppress(OSError):
             self._listener.shutdown(socket.SHUT_RDWR)  # wakes the thread that waits for a client
         self._listener.close()
+        if self.port == 0:
+            with contextlib.suppress(OSError, StateError), Inside(self._folder) as inside:
+                inside.unlink(f"{RHIZON}/{SOCKET}")
 
 
 class _Hold:
@@ -109,16 +187,24 @@ class _Hold:
 
 
 class ConsoleClient:
-    """The other end; a context manager."""
+    """The other end; a context manager. Raises :class:`StateError` where nobody listens any more."""
 
-    def __init__(self, port: int, token: str) -> None:
+    def __init__(self, home: InstanceFolder, mark: RunMark) -> None:
         try:
-            self._socket = socket.create_connection(("127.0.0.1", port), SECONDS)
+            if mark.port == 0:
+                self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+                self._socket.settimeout(SECONDS)
+                with _named(home.folder) as (_, path):
+                    self._socket.connect(path)
+            else:
+                self._socket = socket.create_connection(("127.0.0.1", mark.port), SECONDS)
         except OSError:
             raise _unheard() from None
         try:
-            _put(self._socket, {"token": token})
-        except OSError:
+            _put(self._socket, {"token": mark.token.reveal()})
+            if next(_lines(self._socket), {}).get("known") is not True:
+                raise ValueError("not known")
+        except (OSError, ValueError):
             self._socket.close()
             raise _unheard() from None
 

@@ -6,6 +6,7 @@ import errno
 import hashlib
 import os
 import shutil
+import stat
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
@@ -62,9 +63,14 @@ def _state_error(broken: OSError, what: str, path: Path) -> StateError:
     )
 
 
-def read_bytes(path: Path, what: str, most: int = LARGEST_READ) -> bytes:
-    """A file that a person named or that we keep; :class:`InputError` when it is not to be had."""
+def read_bytes(path: Path, what: str, most: int = LARGEST_READ, *, pipes: bool = False) -> bytes:
+    """A file that a person named or that we keep; :class:`InputError` when it is not to be had. What is no ordinary
+    file (a device, a socket) is refused; a pipe too unless ``pipes``, since it may never end."""
     try:
+        if not pipes and not stat.S_ISREG(path.stat().st_mode) and not path.is_dir():
+            raise InputError(
+                "not-a-file", f"{path} is not an ordinary file", hint=f"Name a file: a {what} is read from no device."
+            )
         with path.open("rb") as file:
             data = file.read(most + 1)
     except FileNotFoundError:

@@ -40,10 +40,14 @@ _LATER = (408, 425, 429, 500, 502, 503, 504)
 
 
 class Limits(NamedTuple):
-    """Bounds on what another side may cost: seconds, connections to one host at once, tries of one request."""
+    """Bounds on what another side may cost: seconds, bytes per second, connections to one host at once, tries."""
 
     connect_seconds: float = 10.0
-    stall_seconds: float = 30.0
+    answer_seconds: float = 20.0  # from the request to the last header, redirects included
+    stall_seconds: float = 20.0  # without one byte
+    slow_seconds: float = 20.0  # in which at least lowest_speed is expected on average
+    lowest_speed: float = 1_000.0  # bytes per second
+    document_seconds: float = 60.0  # of one document, and one more for every 100 kB of it
     whole_seconds: float = 900.0  # of one artefact, and as much again for every 50 MB of it
     connections: int = 16
     tries: int = 4
@@ -56,6 +60,31 @@ class Limits(NamedTuple):
 
 
 LIMITS = Limits()
+
+
+class _Pace:
+    """Whether bytes come fast enough to be of use."""
+
+    def __init__(self, limits: Limits) -> None:
+        self._limits = limits
+        self._begun = self._since = time.monotonic()
+        self._total = self._bytes = 0
+
+    def came(self, size: int) -> str:
+        """Why to give up, "" where it goes on."""
+        self._total += size
+        self._bytes += size
+        now = time.monotonic()
+        window = now - self._since
+        if window >= self._limits.slow_seconds:
+            if self._bytes / window < self._limits.lowest_speed:
+                return f"it comes too slowly ({self._bytes / window:.0f} bytes per second)"
+            self._since, self._bytes = now, 0
+        return ""
+
+    def document_late(self) -> bool:
+        """Whether a document takes longer than one of its size may."""
+        return time.monotonic() - self._begun > self._limits.document_seconds + self._total / 100_000
 
 
 class Piece(NamedTuple):
@@ -107,6 +136,8 @@ class Network:
 
         import urllib3
 
+        from rhizon.adapters.watched import pool_classes
+
         proxy = ""
         if self._proxies is None:
             self._proxies = urllib.request.getproxies()
@@ -122,11 +153,30 @@ class Network:
                 "retries": False,
                 "timeout": urllib3.Timeout(connect=self.limits.connect_seconds, read=self.limits.stall_seconds),
             }
-            self._pools[proxy] = urllib3.ProxyManager(proxy, **options) if proxy else urllib3.PoolManager(**options)
+            made = urllib3.ProxyManager(proxy, **options) if proxy else urllib3.PoolManager(**options)
+            made.pool_classes_by_scheme = pool_classes()
+            self._pools[proxy] = made
         return self._pools[proxy]
 
     def open(self, address: str, url: str, headers: Mapping[str, str]) -> Any:
         """One try of a request, redirects followed. Raises :class:`BrokenError`, TrustError, RemoteError."""
+        from rhizon.adapters.watched import Watch
+
+        with Watch(self.limits.answer_seconds) as watch:
+            try:
+                answer = self._followed(address, url, headers)
+            except BrokenError:
+                if watch.expired:
+                    raise _too_late(address, self.limits.answer_seconds) from None
+                raise
+        if watch.expired:  # headers that were cut off look like all of them
+            answer.close()
+            raise _too_late(address, self.limits.answer_seconds)
+        return answer
+
+    def _followed(self, address: str, url: str, headers: Mapping[str, str]) -> Any:
+        import http.client
+
         import urllib3
 
         secure = url.startswith("https:")
@@ -136,8 +186,12 @@ class Network:
                 answer = self._pool(url).request(
                     "GET", url, headers={**_HEADERS, **headers, **own}, preload_content=False, redirect=False
                 )
-            except urllib3.exceptions.HTTPError as broken:
+            except urllib3.exceptions.LocationValueError:
+                raise _bad_redirect(address, url) from None
+            except (urllib3.exceptions.HTTPError, http.client.HTTPException, OSError) as broken:
                 raise BrokenError(unreachable(address, broken)) from None
+            except ValueError:  # a name or a header that cannot be; its text may hold a secret
+                raise not_given(address, url, "the request or its answer cannot be understood") from None
             if answer.status in _LATER:
                 wait = _retry_after(answer.headers.get("Retry-After", ""))
                 _done_with(answer)
@@ -145,15 +199,13 @@ class Network:
             if answer.status not in _MOVED:
                 return answer
             _done_with(answer)
-            url = urllib.parse.urljoin(url, answer.headers.get("Location", ""))
-            if not url.startswith("https://" if secure else ("http://", "https://")):
-                raise TrustError(
-                    "bad-redirect",
-                    f"the catalog at {address} redirects to {plain(url, 200)}",
-                    hint="Only http and https are followed, and never from https to http. Ask its keeper.",
-                )
+            url = _redirected(address, url, answer.headers.get("Location", ""), secure=secure)
             secure = url.startswith("https:")
-        raise RemoteError("redirect-loop", f"the catalog at {address} redirects in a circle", hint="Ask its keeper.")
+        raise RemoteError(
+            "redirect-loop",
+            f"the catalog at {address} redirects in a circle",
+            hint="Report it to the catalog's maintainer.",
+        )
 
     def pause(self, number: int, broken: BrokenError) -> None:
         """Waits before the next try. Raises the error when that was the last, or when it is asked to wait too long."""
@@ -204,7 +256,7 @@ class HttpTransport:
                 if answer.status == 404:
                     _done_with(answer)
                     return None
-                body = b"".join(self._chunks(answer, path, LARGEST_DOCUMENT))
+                body = b"".join(self._chunks(answer, path, document=True))
                 break
             except BrokenError as broken:
                 self._network.pause(number, broken)
@@ -242,11 +294,14 @@ class HttpTransport:
             if told != str(offset):
                 answer.close()
                 raise not_given(self.address, path, "it answers with another part than was asked for")
-        length = answer.headers.get("Content-Length", "")
-        total = offset + int(length) if length.isdecimal() else None
-        return Stream(Piece(offset, validator), total, self._chunks(answer, path, None))
+        length = _length(answer)
+        total = offset + length if length is not None else None
+        return Stream(Piece(offset, validator), total, self._chunks(answer, path))
 
-    def _chunks(self, answer: Any, path: str, most: int | None) -> Generator[bytes, None, None]:
+    def _chunks(self, answer: Any, path: str, *, document: bool = False) -> Generator[bytes, None, None]:
+        """The body as it comes. Raises BrokenError (worth another try), RemoteError (too long, too slow)."""
+        import http.client
+
         import urllib3
 
         if answer.status not in (200, 206):
@@ -254,15 +309,23 @@ class HttpTransport:
             raise self._refused(answer.status, path)
         total = 0
         whole = False
+        pace = _Pace(self._network.limits)
         try:
-            while chunk := answer.read(CHUNK, decode_content=False):
+            if document and (_length(answer) or 0) > LARGEST_DOCUMENT:
+                raise not_given(self.address, path, f"it is longer than {LARGEST_DOCUMENT} bytes")
+            while chunk := answer.read1(CHUNK, decode_content=False):
                 total += len(chunk)
-                if most is not None and total > most:
-                    raise not_given(self.address, path, f"it is longer than {most} bytes")
+                if document and total > LARGEST_DOCUMENT:
+                    raise not_given(self.address, path, f"it is longer than {LARGEST_DOCUMENT} bytes")
+                slow = pace.came(len(chunk)) or ("it takes too long" if document and pace.document_late() else "")
+                if slow:
+                    raise not_given(self.address, path, slow)
                 yield chunk
             whole = True
-        except (urllib3.exceptions.HTTPError, OSError) as broken:
+        except (urllib3.exceptions.HTTPError, http.client.HTTPException, OSError) as broken:
             raise BrokenError(unreachable(self.address, broken)) from None
+        except ValueError:
+            raise not_given(self.address, path, "its answer cannot be understood") from None
         finally:
             if whole:
                 answer.release_conn()
@@ -273,10 +336,45 @@ class HttpTransport:
         if status in (401, 403, 407):
             return RemoteError(
                 "catalog-forbidden",
-                f"the catalog at {self.address} does not let us have {path}: the answer is {status}",
+                f"the catalog at {self.address} refused {path} (HTTP {status})",
                 hint="It wants to know who asks: see credentials in docs/formats.md.",
             )
         return not_given(self.address, path, f"the answer is {status}")
+
+
+def _redirected(address: str, url: str, location: str, *, secure: bool) -> str:
+    """Where a redirect leads. Raises TrustError for what is not followed."""
+    try:
+        target = urllib.parse.urljoin(url, location)
+        port = urllib.parse.urlsplit(target).port  # a ValueError where it is none
+    except ValueError:
+        raise _bad_redirect(address, location) from None
+    allowed = ("https://",) if secure else ("http://", "https://")
+    if not target.startswith(allowed) or port == 0 or not target.isprintable():
+        raise _bad_redirect(address, target)
+    return target
+
+
+def _bad_redirect(address: str, target: str) -> TrustError:
+    return TrustError(
+        "bad-redirect",
+        f"the catalog at {address} redirects to {plain(target, 200)}",
+        hint="Only http and https are followed, and never from https to http. Report it to the catalog's maintainer.",
+    )
+
+
+def _too_late(address: str, seconds: float) -> RemoteError:
+    return RemoteError(
+        "catalog-unreachable",
+        f"the catalog at {address} did not answer within {seconds:.0f} s",
+        hint="Check the address and the network; a folder works as a catalog too.",
+    )
+
+
+def _length(answer: Any) -> int | None:
+    """The length that an answer says it has, as far as that can be."""
+    text = answer.headers.get("Content-Length", "").strip()
+    return int(text) if text.isascii() and text.isdecimal() and len(text) < 19 else None
 
 
 def unreachable(address: str, broken: Exception) -> RemoteError:
@@ -295,14 +393,14 @@ def not_given(address: str, path: str, why: str) -> RemoteError:
     return RemoteError(
         "catalog-incomplete",
         f"the catalog at {address} does not give {path}: {why}",
-        hint="Tell its keeper; another catalog may have it (--catalog).",
+        hint="Report it to the catalog's maintainer; another catalog may have it (--catalog).",
     )
 
 
 def _done_with(answer: Any) -> None:
     """Gives the connection back where little is left to read, else ends it."""
-    length = answer.headers.get("Content-Length", "")
-    if answer.status == 304 or (length.isdecimal() and int(length) <= MOST_DRAINED):
+    length = _length(answer)
+    if answer.status == 304 or (length is not None and length <= MOST_DRAINED):
         answer.drain_conn()
     else:
         answer.close()
@@ -310,9 +408,9 @@ def _done_with(answer: Any) -> None:
 
 def _retry_after(text: str) -> float:
     """Seconds that a ``Retry-After`` asks for (RFC 9110 section 10.2.3), 0 where it says nothing."""
-    if text.strip().isdecimal():
+    if text.strip().isascii() and text.strip().isdecimal() and len(text) < 12:
         return float(text)
-    with contextlib.suppress(ValueError, TypeError):
+    with contextlib.suppress(ValueError, TypeError, OverflowError):
         from email.utils import parsedate_to_datetime
 
         return max(parsedate_to_datetime(text).timestamp() - time.time(), 0.0)

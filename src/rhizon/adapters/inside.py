@@ -163,6 +163,10 @@ class Inside:
                 raise self._refused(str(so_far.relative_to(self.root)))
         return str(self.root / path), None
 
+    def handle(self, path: str) -> int:
+        """The handle of a folder, open as long as this is."""
+        return self._open(path)
+
     # ---- looking
 
     def lstat(self, path: str) -> os.stat_result | None:

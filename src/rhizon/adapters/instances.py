@@ -17,13 +17,14 @@ from rhizon.adapters.inside import Inside
 from rhizon.adapters.transact import RHIZON, recover, unfinished, write_alone
 from rhizon.adapters.verified import Verified
 from rhizon.core.errors import InputError, RhizonError, StateError
-from rhizon.core.model.base import Strict
+from rhizon.core.model.base import Strict, dec_hook
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.write import instance_toml
 from rhizon.core.names import RelPath, plain
+from rhizon.core.secret import Secret
 
 __all__ = [
     "CONTENT_LIST",
@@ -46,17 +47,25 @@ FIRST_START = "first-start"  # there from the first try at it to its end, where 
 CONTENT_LIST = "content.list.toml"  # of an instance that was made from a folder of archives
 DOCUMENTS: dict[str, type[Strict]] = {INSTANCE: Instance, LOCK: Lock, INVENTORY: Inventory}
 
+LARGEST_SETTINGS = 16 << 20
+
 T = TypeVar("T", bound=Strict)
 
 
 class RunMark(msgspec.Struct, frozen=True):
     """The server that ``rhizon run`` started: its process id, when it began (seconds since 1970), and how its console
-    is reached (see :mod:`rhizon.adapters.console`; 0 where it is not)."""
+    is reached (see :mod:`rhizon.adapters.console`): with the ``token``, over a ``port`` where that is not 0. The bare
+    server of a first start has no ``token``, since nobody types into it."""
 
     pid: int
     since: float
     port: int = 0
-    token: str = ""
+    token: Secret = Secret("")
+
+    @property
+    def is_bare(self) -> bool:
+        """Whether it is the server of a first start."""
+        return not self.token
 
 
 class DamagedDocument(NamedTuple):
@@ -254,13 +263,23 @@ class InstanceFolder:
         with translated("read the instance", self.folder), self.inside() as inside:
             return {RelPath(path): sha256 for path, sha256 in inside.hashes(paths, verified).items()}
 
-    def read(self, path: str, most: int = 64 << 20) -> bytes | None:
-        """A file of the instance as it counts now; None where there is none. Raises :class:`StateError`."""
+    def read(self, path: str, most: int = LARGEST_SETTINGS) -> bytes | None:
+        """A file of the instance as it counts now; None where there is none. Raises :class:`StateError`, also for one
+        that is larger than ``most`` bytes."""
         place = self.valid(path)
         if place is None:
             return None
         with translated("read a file of the instance", self.folder / path), self.inside() as inside:
-            return inside.read(place, most) if inside.is_file(place) else None
+            if not inside.is_file(place):
+                return None
+            data = inside.read(place, most + 1)
+        if len(data) > most:
+            raise StateError(
+                "too-large",
+                f"{self.folder / path} is larger than {most} bytes and is not read",
+                hint="Look at what has grown there.",
+            )
+        return data
 
     @contextlib.contextmanager
     def busy(self) -> Iterator[bool]:
@@ -321,12 +340,13 @@ class InstanceFolder:
 
     def _mark(self) -> RunMark | None:
         with contextlib.suppress(OSError, msgspec.MsgspecError):
-            return msgspec.json.decode((self.own / RUNNING).read_bytes(), type=RunMark)
+            return msgspec.json.decode((self.own / RUNNING).read_bytes(), type=RunMark, dec_hook=dec_hook)
         return None
 
     def mark_running(self, mark: RunMark) -> None:
         """Writes the mark; who reads it can type into the console."""
-        self.write_own(RUNNING, msgspec.json.encode(mark), 0o600)
+        plain_mark = {"pid": mark.pid, "since": mark.since, "port": mark.port, "token": mark.token.reveal()}
+        self.write_own(RUNNING, msgspec.json.encode(plain_mark), 0o600)
 
     def mark_ended(self, mark: RunMark) -> None:
         """Removes the mark, if it is still that of this run: the next one may have begun."""

@@ -38,6 +38,6 @@ def from_keyring(service: str, user: str) -> Secret:
 def read_secret(file: Path) -> Secret:
     """A secret in a file; a line end at its end is none of it. Raises InputError."""
     try:
-        return Secret(read_bytes(file, "secret", LARGEST_SECRET).decode("utf-8").rstrip("\r\n"))
+        return Secret(read_bytes(file, "secret", LARGEST_SECRET, pipes=True).decode("utf-8").rstrip("\r\n"))
     except UnicodeDecodeError:
         raise InputError("unreadable", f"the secret in {file} is not UTF-8 text", hint="Write it again.") from None

@@ -326,7 +326,7 @@ def _calm(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Ca
         yield "unsure"
         return
     try:
-        client = ConsoleClient(mark.port, mark.token)
+        client = ConsoleClient(home, mark)
     except StateError:  # the rhizon run that held it was killed
         yield "unsure"
         return

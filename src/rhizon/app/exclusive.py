@@ -54,7 +54,7 @@ def require_stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, sto
     if not home.is_ours:
         return
     mark = home.running()
-    if mark is not None and mark.port == 0:  # the bare one of a first start, whose command is gone
+    if mark is not None and mark.is_bare:  # the bare one of a first start, whose command is gone
         from rhizon.adapters.processes import ended
 
         reporter.step("ending what is left of a first start that was cut short")
@@ -83,7 +83,7 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
     since = mark.since if mark is not None else began(pid)
     reporter.step("stopping the server")
     if mark is not None:
-        how = _asked_to_stop(mark, console)
+        how = _asked_to_stop(home, mark, console)
     else:
         signalled(pid, since, console.stop_signal or "terminate")
         how = "; it was asked by a signal, since rhizon run did not start it"
@@ -106,7 +106,7 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
     reporter.done(f"the server is stopped{how}")
 
 
-def _asked_to_stop(mark: RunMark, console: ConsoleRule) -> str:
+def _asked_to_stop(home: InstanceFolder, mark: RunMark, console: ConsoleRule) -> str:
     """Asks a server of ours to stop, over its console or by the signal that it knows; what there is to say of how."""
     from rhizon.adapters.processes import signalled
 
@@ -114,7 +114,7 @@ def _asked_to_stop(mark: RunMark, console: ConsoleRule) -> str:
         signalled(mark.pid, mark.since, console.stop_signal)
         return ""
     try:
-        with ConsoleClient(mark.port, mark.token) as client:
+        with ConsoleClient(home, mark) as client:
             client.send(console.stop)
         return ""
     except StateError:  # whoever held its console was killed: nobody can type into it any more

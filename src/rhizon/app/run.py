@@ -90,7 +90,7 @@ def run(
         server = RunningServer(command, environment, home.folder, game, reporter)
         way_in = None
         try:
-            way_in = ConsolePort(server.process.send, game.console.hold)
+            way_in = ConsolePort(server.process.send, game.console.hold, home.folder)
             server.listeners.append(way_in.heard)
             mark = RunMark(server.process.pid, server.process.since, way_in.port, way_in.token)
             home.mark_running(mark)

@@ -4,6 +4,8 @@ import re
 import tomllib
 from typing import Any
 
+from rhizon.core.text_limits import TextLimitError, bounded
+
 __all__ = ["read_toml"]
 
 # tomllib's time and memory grow with the square of a dotted key's parts: 200 kB of one key would take all memory
@@ -15,6 +17,10 @@ _LONG_KEY = re.compile(rf"(?<![A-Za-z0-9_-])(?:{_PART}[ \t]*+\.[ \t]*+){{{MOST_P
 def read_toml(text: str) -> dict[str, Any]:
     """Raises tomllib.TOMLDecodeError (a ValueError), also for what is nested too deep and for numbers of thousands of
     digits."""
+    try:
+        bounded(text, "toml")
+    except TextLimitError as beyond:
+        raise tomllib.TOMLDecodeError(str(beyond)) from None
     long = _LONG_KEY.search(text) if text.count(".") >= MOST_PARTS else None
     if long is not None:
         line = text.count("\n", 0, long.start()) + 1

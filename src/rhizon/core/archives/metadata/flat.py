@@ -7,6 +7,7 @@ import javaproperties
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
 from rhizon.core.model.metadata import FieldRule, MetadataRule
+from rhizon.core.text_limits import bounded
 
 __all__ = ["FlatFields", "from_manifest", "from_properties", "main_attributes", "manifest_sections"]
 
@@ -74,6 +75,7 @@ def from_properties(data: bytes) -> Fields:
     except UnicodeDecodeError:
         text = data.decode("iso-8859-1")
     try:
+        bounded(text, "properties")
         return FlatFields(dict(javaproperties.load(io.StringIO(text))))
     except (javaproperties.InvalidUEscapeError, ValueError) as broken:
         raise MetadataError(f"not a properties file: {broken}") from None

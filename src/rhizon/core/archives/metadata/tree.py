@@ -11,6 +11,7 @@ import msgspec
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
 from rhizon.core.model.metadata import FieldRule, MetadataRule
+from rhizon.core.text_limits import bounded
 from rhizon.core.toml_reading import read_toml
 
 __all__ = ["from_json", "from_toml", "from_yaml"]
@@ -62,8 +63,10 @@ def _listed(found: Any) -> list[Any]:
 def from_json(data: bytes) -> Fields:
     """Raises :class:`MetadataError`."""
     try:
-        return _Tree(msgspec.json.decode(data.removeprefix(b"\xef\xbb\xbf")))
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as broken:
+        data = data.removeprefix(b"\xef\xbb\xbf")
+        bounded(data.decode("utf-8"), "json")
+        return _Tree(msgspec.json.decode(data))
+    except (msgspec.DecodeError, ValueError, RecursionError) as broken:
         raise MetadataError(f"not JSON: {broken}") from None
 
 
@@ -83,6 +86,7 @@ def from_yaml(data: bytes) -> Fields:
     loader = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
     try:
         text = data.decode("utf-8-sig")
+        bounded(text, "yaml")
         if "*" in text and any(isinstance(event, yaml.AliasEvent) for event in yaml.parse(text, Loader=loader)):
             raise MetadataError("an alias in YAML is not read")
         return _Tree(yaml.load(text, Loader=loader))

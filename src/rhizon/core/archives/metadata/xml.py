@@ -5,6 +5,7 @@ import xml.etree.ElementTree as ET
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
 from rhizon.core.model.metadata import FieldRule, MetadataRule
+from rhizon.core.text_limits import bounded
 
 __all__ = ["from_xml"]
 
@@ -46,6 +47,8 @@ def from_xml(data: bytes) -> Fields:
     if b"<!DOCTYPE" in data or b"<!ENTITY" in data:
         raise MetadataError("an XML document type is not read")
     try:
+        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8", "replace")
+        bounded(text, "xml")
         return _Document(ET.fromstring(data))
     except (ET.ParseError, ValueError, RecursionError) as broken:
         raise MetadataError(f"not XML: {broken}") from None

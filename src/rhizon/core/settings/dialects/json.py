@@ -52,6 +52,8 @@ def _node(text: str, at: int) -> _Node:
 class Json(SpanDialect):
     """No library edits JSON and keeps its layout."""
 
+    language = "json"
+
     @staticmethod
     def _known(text: str) -> dict[str, object]:
         try:
@@ -69,7 +71,7 @@ class Json(SpanDialect):
         return _node(text, text.index("{"))
 
     def read(self, data: bytes) -> dict[str, str]:
-        text = decoded(data)[0]  # where values stand need not be known
+        text = decoded(data, "json")[0]  # where values stand need not be known
         return dict(self._flat(self._known(text), "")) if text.strip() else {}
 
     def _flat(self, value: object, prefix: str) -> Iterator[tuple[str, str]]:

@@ -9,6 +9,8 @@ import functools
 from collections.abc import Callable, Mapping
 from typing import NamedTuple
 
+from rhizon.core.text_limits import Language, bounded
+
 __all__ = ["Found", "NotWritableError", "Scalar", "SpanDialect", "decoded", "elements_checked", "line_end", "looked_at"]
 
 Scalar = str | int | bool
@@ -35,12 +37,17 @@ class Found(NamedTuple):
     whole: tuple[int, int] | None
 
 
-def decoded(data: bytes) -> tuple[str, Callable[[str], bytes]]:
-    """The text of a file and how to write it again: by its byte order mark, else UTF-8; bytes that are not survive."""
+def decoded(data: bytes, language: Language = "properties") -> tuple[str, Callable[[str], bytes]]:
+    """The text of a file and how to write it again: by its byte order mark, else UTF-8; bytes that are not survive.
+    Raises ValueError for text beyond the limits of its language (:mod:`rhizon.core.text_limits`)."""
     for mark, name in _MARKS:
         if data.startswith(mark):
-            return data[len(mark) :].decode(name), functools.partial(_encoded, mark, name)
-    return data.decode("utf-8", "surrogateescape"), lambda text: text.encode("utf-8", "surrogateescape")
+            text = data[len(mark) :].decode(name)
+            bounded(text, language)
+            return text, functools.partial(_encoded, mark, name)
+    text = data.decode("utf-8", "surrogateescape")
+    bounded(text, language)
+    return text, lambda text: text.encode("utf-8", "surrogateescape")
 
 
 def elements_checked(changes: Mapping[str, Scalar | None]) -> None:
@@ -85,6 +92,7 @@ class SpanDialect(abc.ABC):
     """What the dialects of this kind share. With ``aliases`` several keys may lead to one place."""
 
     aliases = False
+    language: Language = "properties"
 
     @abc.abstractmethod
     def find(self, text: str) -> dict[str, Found]:
@@ -104,7 +112,7 @@ class SpanDialect(abc.ABC):
 
     def decoded(self, data: bytes) -> tuple[str, Callable[[str], bytes]]:
         """The text of a file and how to write it again. Raises ValueError."""
-        return decoded(data)
+        return decoded(data, self.language)
 
     def read(self, data: bytes) -> dict[str, str]:
         text, _ = self.decoded(data)

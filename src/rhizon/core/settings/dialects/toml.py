@@ -40,7 +40,7 @@ class Toml:
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
     def read(self, data: bytes) -> dict[str, str]:
-        return dict(self._below(self._loaded(decoded(data)[0]), ""))
+        return dict(self._below(self._loaded(decoded(data, "toml")[0]), ""))
 
     @staticmethod
     def _loaded(text: str) -> dict[str, Any]:
@@ -60,7 +60,7 @@ class Toml:
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
         elements_checked(changes)
-        text, encode = decoded(data)
+        text, encode = decoded(data, "toml")
         known = self._loaded(text)
         there = dict(self._below(known, ""))
         wanted = {

@@ -45,7 +45,7 @@ class Xml(SpanDialect):
     def decoded(self, data: bytes) -> tuple[str, Callable[[str], bytes]]:
         match = _ENCODING.match(data)
         if match is None or match[1].lower() in (b"utf-8", b"utf8"):
-            return decoded(data)
+            return decoded(data, "xml")
         name = match[1].decode("ascii")
         try:
             # signs that the encoding does not have are written as XML's own references

@@ -27,6 +27,8 @@ class Yaml(SpanDialect):
     """PyYAML says where each value stands (libyaml where it is, which is thirty times as fast); what a library would
     write again it would also lay out anew."""
 
+    language = "yaml"
+
     def _root(self, text: str) -> Any:
         import yaml
 
