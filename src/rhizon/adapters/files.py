@@ -16,6 +16,7 @@ from rhizon.core.errors import InputError, StateError
 from rhizon.core.names import plain
 
 __all__ = [
+    "FileBytes",
     "free_bytes",
     "hash_file",
     "hash_handle",
@@ -170,3 +171,30 @@ def free_bytes(folder: Path) -> int:
     while not folder.exists():
         folder = folder.parent
     return shutil.disk_usage(folder).free
+
+
+class FileBytes:
+    """A file's bytes by position, for readers that need few of them; a context manager. Raises InputError for what is
+    no ordinary file."""
+
+    def __init__(self, path: Path) -> None:
+        handle = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_BINARY", 0))
+        facts = os.fstat(handle)
+        if not stat.S_ISREG(facts.st_mode):
+            os.close(handle)
+            raise InputError("not-a-file", f"{path} is not an ordinary file", hint="Name the file itself.")
+        self._file = os.fdopen(handle, "rb", buffering=0)
+        self.size = facts.st_size
+
+    def __enter__(self) -> "FileBytes":
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._file.close()
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """At most ``count`` bytes from ``offset`` on."""
+        if hasattr(os, "pread"):
+            return os.pread(self._file.fileno(), max(min(count, self.size - offset), 0), offset)
+        self._file.seek(offset)
+        return self._file.read(count)

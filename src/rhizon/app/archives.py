@@ -6,15 +6,16 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import read_bytes, translated
+from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
+from rhizon.adapters.files import FileBytes, read_bytes, translated
 from rhizon.adapters.scans import Scans
 from rhizon.app.context import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.assembly import Assembly, assemblies_together, read_assembly
-from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.entries import Archive, Budget
 from rhizon.core.archives.scan import Scanned, scan, scan_assembly
 from rhizon.core.archives.together import together
-from rhizon.core.errors import InputError, RhizonError, StateError, TrustError
+from rhizon.core.errors import RhizonError, TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import plain
@@ -26,6 +27,9 @@ ENDINGS = (".jar", ".zip", ".dll")
 FACTS_ENDING = ".facts.toml"  # of a file beside an archive, in which a person corrects what it says
 MOST_DEEP = 6  # folders below one that was named
 MOST_LISTED = 10_000
+LARGEST_ASSEMBLY = 16 << 20
+CPU_SECONDS = 1.0  # of one archive, and
+CPU_SECONDS_PER_MB = 0.2  # of its size
 
 
 class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
@@ -105,15 +109,33 @@ def scan_files(
     for number, file in enumerate(files, 1):
         if reporter is not None and len(files) > 1:
             reporter.progress(plain(file.name, 60), number / len(files))
-        try:
-            found.append(_scan_file(scans, file, games))
-        except (InputError, StateError) as wrong:  # not to be read: the others still are
-            found.append(
-                ScannedFile(
-                    path=str(file), sha256="", size=0, problem=wrong.code, findings=(_unusable(file.name, wrong),)
-                )
-            )
+        found.append(_scanned(scans, file, games))
     return found
+
+
+def _scanned(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> ScannedFile:
+    """One file, whatever is in it: one odd archive must not keep the others from being read."""
+    wrong: RhizonError
+    try:
+        with cpu_limit(CPU_SECONDS + CPU_SECONDS_PER_MB * file.stat().st_size / 1e6):
+            return _scan_file(scans, file, games)
+    except RhizonError as known:
+        wrong = known
+    except CpuLimitError:
+        wrong = _odd("archive-costly", file, "to read it takes far more time than an archive of its size may")
+    except OSError as refused:
+        wrong = _odd("unreadable", file, refused.strerror or "it cannot be read")
+    except Exception as odd:
+        wrong = _odd("archive-unreadable", file, f"reading it failed ({type(odd).__name__})")
+    return ScannedFile(path=str(file), sha256="", size=0, problem=wrong.code, findings=(_unusable(file.name, wrong),))
+
+
+def _odd(code: str, file: Path, why: str) -> TrustError:
+    return TrustError(
+        code,
+        f"{file.name} cannot be used: {why}",
+        hint="Get the archive again from where it is published; if it comes the same, report it to its author.",
+    )
 
 
 def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> ScannedFile:
@@ -124,16 +146,16 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
     if known.scanned is not None:
         scanned = _named(known.scanned, file.name)
         return with_(file_only, archive=scanned, findings=scanned.findings)
-    data = read_bytes(file, "archive")
     if file.suffix.lower() == ".dll":
-        assembly = read_assembly(data)
+        assembly = read_assembly(read_bytes(file, ".NET assembly", LARGEST_ASSEMBLY))
         if assembly is not None:
             content = scan_assembly(assembly, file.name, games)
             findings = content.findings if content is not None else ()
             return with_(file_only, assembly=assembly, archive=content, findings=findings)
         return with_(file_only, problem="no-assembly", findings=(_no_assembly(file.name),))
     try:
-        scanned = scan(Archive(data, file.name), games)
+        with FileBytes(file) as data:
+            scanned = scan(Archive(data, file.name, Budget(file.name, data.size)), games)
     except TrustError as wrong:
         return with_(file_only, problem=wrong.code, findings=(_unusable(file.name, wrong),))
     scans.keep(known.sha256, scanned)

@@ -15,6 +15,7 @@ from rhizon.core.names import plain
 __all__ = ["Assembly", "AssemblyReference", "assemblies_together", "read_assembly"]
 
 _MOST_REFERENCES = 2_000
+_MOST_ROWS = 50_000  # of a table that is read: each row becomes an object
 
 
 class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
@@ -56,10 +57,13 @@ def read_assembly(data: bytes) -> Assembly | None:
     import dnfile
 
     try:
-        file: Any = dnfile.dnPE(data=data, fast_load=False)  # type: ignore[no-untyped-call]
+        file: Any = dnfile.dnPE(data=data, fast_load=False, clr_lazy_load=True)  # type: ignore[no-untyped-call]
         if file.net is None or file.net.mdtables is None or not file.net.mdtables.Assembly:
             return None
         tables = file.net.mdtables
+        read = (tables.Assembly, tables.AssemblyRef, tables.CustomAttribute, tables.MemberRef, tables.TypeRef)
+        if any(table is not None and table.num_rows > _MOST_ROWS for table in read):
+            return None
         own = tables.Assembly[0]
         rows = list(tables.AssemblyRef or ())[:_MOST_REFERENCES]
         said = _attributes(tables)

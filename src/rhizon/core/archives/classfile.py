@@ -9,6 +9,7 @@ __all__ = ["ClassFile", "ClassFileError", "Method", "Ref", "class_major", "java_
 
 _MAGIC = b"\xca\xfe\xba\xbe"
 _LARGEST_POOL = 65_535
+_MOST_REFS = 100_000  # of one method, whose code has at most 65,535 bytes
 
 # Bytes of operands after each opcode; -1: a switch, -2: wide (JVMS 6.5).
 _OPERANDS = bytearray(256)
@@ -284,6 +285,8 @@ class _Reader:
             elif code in (_TABLESWITCH, _LOOKUPSWITCH):
                 at = self._switch_end(at, begin)
                 continue
+            if len(refs) > _MOST_REFS:
+                raise ClassFileError("a method refers to impossibly many things")
             at += 1 + _OPERANDS[code]
         return refs
 

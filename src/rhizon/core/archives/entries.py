@@ -1,40 +1,146 @@
-"""The entries of a zip archive, each with a name that stays in its folder and a size that is bounded."""
+"""The entries of a zip archive, each with a name that stays in its folder and a size that is bounded.
+
+An archive is read by position from wherever it is (:class:`Bytes`), so that a large one costs no memory. What its
+directory says is checked before anything is unpacked. Whoever only looks into archives of strangers gives a
+:class:`Budget` for all that is unpacked of one, archives inside it included.
+"""
 
 import io
 import stat
 import zipfile
 import zlib
 from collections.abc import Iterator
+from typing import Protocol
 
 from rhizon.core.errors import TrustError
 from rhizon.core.names import RelPath, UnsafeNameError, fold, plain, safe_path
 
-__all__ = ["MOST_BYTES", "MOST_ENTRIES", "Archive"]
+__all__ = ["MOST_BYTES", "MOST_ENTRIES", "Archive", "Budget", "Bytes", "MemoryBytes"]
 
 MOST_ENTRIES = 100_000
+MOST_DIRECTORY = 24 << 20  # bytes of the central directory
 MOST_BYTES = 8 << 30
 # Ordinary text deflates 3 to 20 times; only bombs and long runs of one byte go beyond this.
 MOST_RATIO = 200
 RATIO_FREE_BYTES = 1 << 20
+_END = b"PK\x05\x06"  # APPNOTE.TXT 4.3.16
+_END_64 = b"PK\x06\x06"  # 4.3.14
+_END_BYTES, _LONGEST_COMMENT = 22, 65_535
+
+
+class Bytes(Protocol):
+    """Bytes that are somewhere, read by position."""
+
+    size: int
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """At most ``count`` bytes from ``offset`` on; fewer only at the end."""
+
+
+class MemoryBytes:
+    """Bytes in memory."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data = data
+        self.size = len(data)
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """A slice."""
+        return self._data[offset : offset + count]
+
+
+class Budget:
+    """What looking into one archive may cost: bytes that are unpacked of it in all, by default 64 MiB and 24 times its
+    own size, at most 1 GiB, and bytes of archives inside it that are held in memory."""
+
+    HELD = 96 << 20
+
+    def __init__(self, source: str, size: int) -> None:
+        self._source = source
+        self._left = min((64 << 20) + 24 * size, 1 << 30)
+        self._held = self.HELD
+
+    def spend(self, count: int) -> None:
+        """Raises :class:`TrustError` when the archive costs more than its size allows."""
+        self._left -= count
+        if self._left < 0:
+            raise _bad(self._source, "archive-costly", "to read it costs far more than an archive of its size may")
+
+    def hold(self, count: int) -> None:
+        """The same for bytes that stay in memory."""
+        self._held -= count
+        if self._held < 0:
+            raise _bad(self._source, "archive-costly", "the archives inside it take too much memory")
+
+
+class _Stream(io.RawIOBase):
+    """Bytes as the file that zipfile wants."""
+
+    def __init__(self, data: Bytes) -> None:
+        self._data = data
+        self._at = 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._at, io.SEEK_END: self._data.size}[whence]
+        if base + offset < 0:
+            raise ValueError("a position before the beginning")
+        self._at = base + offset
+        return self._at
+
+    def tell(self) -> int:
+        return self._at
+
+    def readinto(self, buffer: "memoryview") -> int:  # type: ignore[override]
+        data = self._data.read_at(self._at, len(buffer))
+        buffer[: len(data)] = data
+        self._at += len(data)
+        return len(data)
 
 
 class Archive:
-    """A zip read from bytes. ``source`` names it in messages.
+    """A zip. ``source`` names it in messages.
 
     Opening it checks every entry: a hostile archive raises :class:`TrustError` before one byte of it
     is unpacked.
     """
 
-    def __init__(self, data: bytes, source: str) -> None:
+    def __init__(self, data: bytes | Bytes, source: str, budget: Budget | None = None) -> None:
         self.source = source
-        self._data = memoryview(data)
+        self.budget = budget
+        self._data: Bytes = MemoryBytes(data) if isinstance(data, bytes) else data
+        self._check_directory()
         try:
-            self._zip = zipfile.ZipFile(io.BytesIO(data))
-        except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError) as broken:
+            self._zip = zipfile.ZipFile(io.BufferedReader(_Stream(self._data), 1 << 16))
+        except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError, OverflowError, EOFError) as broken:
             raise _bad(
                 source, "archive-unreadable", f"it is not a whole zip archive ({plain(str(broken), 120)})"
             ) from None
         self._entries = self._checked(self._zip.infolist())
+
+    def _check_directory(self) -> None:
+        """Refuses a central directory that is too long to be read at all, by what its end record says."""
+        tail = self._data.read_at(
+            max(self._data.size - _END_BYTES - _LONGEST_COMMENT, 0), _END_BYTES + _LONGEST_COMMENT
+        )
+        at = tail.rfind(_END)
+        if at < 0 or len(tail) < at + _END_BYTES:
+            return  # zipfile says what is wrong
+        entries = int.from_bytes(tail[at + 10 : at + 12], "little")
+        size = int.from_bytes(tail[at + 12 : at + 16], "little")
+        wide = tail.rfind(_END_64, 0, at)
+        if wide >= 0 and len(tail) >= wide + 56:
+            entries = max(entries, int.from_bytes(tail[wide + 32 : wide + 40], "little"))
+            size = max(size if size != 0xFFFFFFFF else 0, int.from_bytes(tail[wide + 40 : wide + 48], "little"))
+        if entries > MOST_ENTRIES or min(size, self._data.size) > MOST_DIRECTORY:
+            raise _bad(
+                self.source, "archive-bomb", f"it says that it has {entries} entries in {size} bytes of directory"
+            )
 
     def _checked(self, infos: list[zipfile.ZipInfo]) -> dict[RelPath, zipfile.ZipInfo]:
         if len(infos) > MOST_ENTRIES:
@@ -67,7 +173,18 @@ class Archive:
                     self.source, "archive-bomb", f"its entry {_shown(info)} would unpack to {info.file_size} bytes"
                 )
             entries[path] = info
+        self._check_overlaps(entries)
         return entries
+
+    def _check_overlaps(self, entries: dict[RelPath, zipfile.ZipInfo]) -> None:
+        """Refuses entries that share bytes: a few of them can be unpacked thousands of times."""
+        end, before = 0, ""
+        for info in sorted(entries.values(), key=lambda one: one.header_offset):
+            if info.header_offset < end:
+                names = f"{plain(before, 80)!r} and {_shown(info)}"
+                raise _bad(self.source, "archive-bomb", f"its entries {names} are the same bytes")
+            end = info.header_offset + 30 + info.compress_size
+            before = info.orig_filename
 
     def names(self) -> tuple[RelPath, ...]:
         """The files in it, sorted."""
@@ -101,14 +218,20 @@ class Archive:
     def _inflated(self, info: zipfile.ZipInfo, most: int, packed_most: int | None = None) -> bytes:
         """Straight from the bytes: zipfile's own way to one entry costs more than inflating a small one. Only
         ``packed_most`` bytes are looked at where that is said: what zlib is given and not asked for it copies."""
-        at = info.header_offset
-        lengths = self._data[at + 26 : at + 30]
-        if bytes(self._data[at : at + 4]) != b"PK\x03\x04" or len(lengths) < 4:
+        if self.budget is not None:
+            self.budget.spend(most)
+        count = min(info.compress_size, packed_most or info.compress_size)
+        # the header, its name and most of what follows in one go: a second one only where it has extra fields
+        guess = 30 + len(info.orig_filename.encode("utf-8", "replace")) + 32
+        data = self._data.read_at(info.header_offset, guess + count)
+        if data[:4] != b"PK\x03\x04" or len(data) < 30:
             raise self._damaged(info, "it is not where the directory says")
-        begin = at + 30 + int.from_bytes(lengths[:2], "little") + int.from_bytes(lengths[2:], "little")
-        packed = self._data[begin : begin + min(info.compress_size, packed_most or info.compress_size)]
+        begin = 30 + int.from_bytes(data[26:28], "little") + int.from_bytes(data[28:30], "little")
+        packed = data[begin : begin + count]
+        if begin + count > len(data):
+            packed = self._data.read_at(info.header_offset + begin, count)
         if info.compress_type == zipfile.ZIP_STORED:
-            return bytes(packed[:most])
+            return packed[:most]
         if info.compress_type == zipfile.ZIP_DEFLATED:
             try:
                 return zlib.decompressobj(-15).decompress(packed, most)
@@ -138,5 +261,5 @@ def _bad(source: str, code: str, why: str) -> TrustError:
     return TrustError(
         code,
         f"{source} cannot be used: {why}",
-        hint="Get the archive again from where it is published; if it comes the same, tell its author.",
+        hint="Get the archive again from where it is published; if it comes the same, report it to its author.",
     )

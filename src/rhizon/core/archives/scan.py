@@ -5,6 +5,7 @@ Classes are inflated once and searched for client-only names before any is parse
 
 import base64
 import hashlib
+import itertools
 import sys
 import zlib
 from collections.abc import Iterable, Iterator
@@ -29,7 +30,12 @@ from rhizon.core.version import Version, VersionRange, parse_range
 __all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan", "scan_assembly"]
 
 MOST_DEEP = 3  # archives in archives
-MOST_INSIDE = 256 << 20  # bytes of an archive inside
+MOST_INSIDE = 64 << 20  # bytes of an archive inside
+MOST_ARCHIVES = 500  # inside, in all
+LONGEST_CLASS = 8 << 20
+MOST_SERVICES = 2_000  # files that name providers, of all that is inside
+MOST_SERVICE_BYTES = 4 << 20
+MOST_MANIFEST = 8 << 20
 _NATIVE = (".so", ".dll", ".dylib", ".jnilib")
 _ARCHIVES = (".jar", ".zip")
 _VERSIONS = "META-INF/versions/"
@@ -82,6 +88,8 @@ class _Classes:
         self.highest: int | None = None
         self.hit = False
         self.services: dict[str, list[str]] = {}
+        self._service_files = 0
+        self._service_bytes = 0
 
     def add(self, archive: Archive, client: Namespaces, runtime_major: int) -> None:
         """Takes note of every class that a runtime of that major would load; it is inflated only to be searched."""
@@ -89,9 +97,7 @@ class _Classes:
         versioned: dict[str, int] = {}
         for path in archive.names():
             if path.startswith(_SERVICES):
-                lines = archive.read(path, 1 << 20).decode("utf-8", "replace").splitlines()
-                named = [line.partition("#")[0].strip() for line in lines]
-                self.services.setdefault(path.removeprefix(_SERVICES), []).extend(filter(None, named))
+                self._service(archive, path)
             if not path.endswith(".class") or path.endswith("module-info.class"):
                 continue
             name, release = path.removesuffix(".class"), 0
@@ -107,9 +113,19 @@ class _Classes:
         for name in versioned:
             self._search(*self.where[name], client)
 
+    def _service(self, archive: Archive, path: str) -> None:
+        """Providers that a file names, one a line; what is beyond the bounds names none."""
+        self._service_files += 1
+        self._service_bytes += archive.size(path)
+        if self._service_files > MOST_SERVICES or self._service_bytes > MOST_SERVICE_BYTES:
+            return
+        lines = archive.read(path, 1 << 20).decode("utf-8", "replace").splitlines()
+        named = [line.partition("#")[0].strip() for line in lines]
+        self.services.setdefault(path.removeprefix(_SERVICES), []).extend(filter(None, named))
+
     def _search(self, archive: Archive, path: str, client: Namespaces) -> None:
         if client.needles and not self.hit:
-            data = archive.read(path)
+            data = archive.read(path, LONGEST_CLASS)
             self.hit = any(needle in data for needle in client.needles)
         else:
             data = archive.head(path, 8)
@@ -119,14 +135,14 @@ class _Classes:
 
     def read(self, name: str) -> bytes | None:
         found = self.where.get(name)
-        return found[0].read(found[1]) if found is not None else None
+        return found[0].read(found[1], LONGEST_CLASS) if found is not None else None
 
 
 def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int = 17) -> Scanned:
     """Reads an archive under the first of the games whose metadata it has. ``runtime_major`` decides which entries of
     a multi-release archive count. Raises TrustError when a class of it is damaged."""
     game, facts, findings = _said(archive, games)
-    inside = list(_inside(archive, 0))
+    inside = list(itertools.islice(_inside(archive, 0), MOST_ARCHIVES))
     client = Namespaces(game.client_only.namespaces, game.client_only.annotations) if game else Namespaces(())
     classes = _Classes()
     for one in (archive, *(inner for _, inner in inside)):
@@ -206,8 +222,12 @@ def _inside(archive: Archive, depth: int) -> Iterator[tuple[str, Archive]]:
     for path in archive.names():
         if path.endswith(_ARCHIVES) and depth < MOST_DEEP and archive.size(path) <= MOST_INSIDE:
             try:
-                inner = Archive(archive.read(path), f"{archive.source}: {path}")
-            except TrustError:
+                if archive.budget is not None:
+                    archive.budget.hold(archive.size(path))
+                inner = Archive(archive.read(path), f"{archive.source}: {path}", archive.budget)
+            except TrustError as wrong:
+                if wrong.code == "archive-costly":
+                    raise
                 continue
             yield path, inner
             for below, one in _inside(inner, depth + 1):
@@ -310,6 +330,11 @@ def _disagreements(
     return findings
 
 
+def _digest(archive: Archive, name: str, algorithm: str) -> str:
+    data = archive.read(name) if name in archive else b""
+    return base64.b64encode(hashlib.new(algorithm, data, usedforsecurity=False).digest()).decode()
+
+
 def _signature(archive: Archive) -> list[Finding]:
     """Of a signed archive: entries whose bytes are not those that were signed (JAR File Specification, "Signed JAR
     File"). Whose signature it is, is not looked at."""
@@ -318,14 +343,15 @@ def _signature(archive: Archive) -> list[Finding]:
     ):
         return []
     changed = []
+    digests: dict[tuple[str, str], str] = {}  # a manifest may name one entry thousands of times
     try:
-        for section in manifest_sections(archive.read(MANIFEST, 16 << 20))[1:]:
+        for section in manifest_sections(archive.read(MANIFEST, MOST_MANIFEST))[1:]:
             name = section.get("name", "")
             for attribute, algorithm in _DIGESTS.items():
                 if attribute in section:
-                    data = archive.read(name) if name in archive else b""
-                    digest = base64.b64encode(hashlib.new(algorithm, data, usedforsecurity=False).digest()).decode()
-                    if digest != section[attribute]:
+                    if (name, algorithm) not in digests:
+                        digests[name, algorithm] = _digest(archive, name, algorithm)
+                    if digests[name, algorithm] != section[attribute]:
                         changed.append(name)
     except MetadataError:
         changed.append(MANIFEST)
