@@ -12,6 +12,9 @@ from rhizon.core.errors import StateError
 __all__ = ["Places", "places"]
 
 
+NOWHERE = Path("/dev/null/rhizon")  # nothing can be made there, by the administrator neither
+
+
 class Places(NamedTuple):
     """``state`` holds the store and the ledger, ``config`` a person's own game definitions. ``trouble`` says why
     nothing may be written there, "" where it may."""
@@ -38,12 +41,17 @@ class Places(NamedTuple):
         return self.state / "ledger.sqlite3"
 
     @property
+    def _caches(self) -> Path:
+        """Caches are done without where they cannot be."""
+        return NOWHERE if self.trouble else self.state
+
+    @property
     def copies(self) -> Path:
-        return self.state / "catalog-copies.sqlite3"
+        return self._caches / "catalog-copies.sqlite3"
 
     @property
     def scans(self) -> Path:
-        return self.state / "archive-facts.sqlite3"
+        return self._caches / "archive-facts.sqlite3"
 
     @property
     def runtimes(self) -> Path:
@@ -67,7 +75,7 @@ class Places(NamedTuple):
 
     @property
     def probes(self) -> Path:
-        return self.state / "runtime-probes.json"
+        return self._caches / "runtime-probes.json"
 
 
 def places() -> Places:
@@ -87,14 +95,14 @@ def _folder(variable: str, usual: Callable[..., str]) -> tuple[Path, str]:
         try:
             folder = Path(named).expanduser()
         except RuntimeError:
-            return Path("/nonexistent/rhizon"), f"{variable} is {named}, and there is no home folder"
+            return NOWHERE, f"{variable} is {named}, and there is no home folder"
         if not named.strip():
-            return Path("/nonexistent/rhizon"), f"{variable} is empty"
+            return NOWHERE, f"{variable} is empty"
         return folder.absolute(), "" if folder.is_absolute() else f"{variable} is a relative path, {named}"
     try:
         folder = Path(usual("rhizon", appauthor=False)).expanduser()
     except (RuntimeError, KeyError, OSError):
-        return Path("/nonexistent/rhizon"), f"no home folder is known, and {variable} is not set"
+        return NOWHERE, f"no home folder is known, and {variable} is not set"
     if not folder.is_absolute():
-        return Path("/nonexistent/rhizon"), f"no home folder is known, and {variable} is not set"
+        return NOWHERE, f"no home folder is known, and {variable} is not set"
     return folder, ""

@@ -63,8 +63,9 @@ class Runtimes:
             return []
         seen: dict[Path, How] = {}
         for path, how in self._places(known):
-            if path.is_file() and os.access(path, os.X_OK):
-                seen.setdefault(path.resolve(), how)
+            with contextlib.suppress(OSError):  # a folder on PATH that may not be read has none for us
+                if path.is_file() and os.access(path, os.X_OK):
+                    seen.setdefault(path.resolve(), how)
         before = dict(self._probes)
         with ThreadPoolExecutor(max_workers=PROBES_AT_ONCE) as pool:
             reports = list(pool.map(lambda real: self._asked(known, real), seen))

@@ -19,7 +19,7 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.adapters import interrupts
+from rhizon import interrupts
 from rhizon.adapters.files import translated
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.store import Store

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
-from rhizon.adapters import interrupts
+from rhizon import interrupts
 from rhizon.adapters.console import ConsoleClient
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.app.context import Host
@@ -34,7 +34,9 @@ def exclusive(host: Host, home: InstanceFolder, reporter: Reporter) -> Iterator[
         if rolled_back:
             reporter.step("an earlier change was cut short")
             reporter.done("an earlier change was cut short; it was rolled back")
-        arrived = settle(host, home)
+        arrived = ""
+        with contextlib.suppress(StateError):  # where the ledger cannot be written, what needs it says so
+            arrived = settle(host, home)
         if arrived:
             reporter.step("looking the instance up in the ledger")
             reporter.done(arrived)

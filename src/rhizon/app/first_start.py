@@ -2,7 +2,7 @@
 
 import os
 
-from rhizon.adapters import interrupts
+from rhizon import interrupts
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.processes import alive
 from rhizon.app.native import started_with, write_edits
@@ -50,6 +50,7 @@ def first_start(
         home.mark_running(mark)
         try:
             seconds = _until_ready(server, home)
+            reporter.step("stopping the bare server")
             code = server.stop()
         finally:
             server.process.close()

@@ -17,6 +17,8 @@ __all__ = ["RunningServer"]
 
 TICK_SECONDS = 0.2
 LAST_LINES = 8
+STOP_PER_START = 5  # times the seconds from start to ready
+TELL_SECONDS = 2.0
 
 
 class RunningServer:
@@ -41,6 +43,7 @@ class RunningServer:
         self.listeners: list[Callable[[str], None]] = []
         self._log = RunLog(folder)
         self._log_trouble = ""
+        self._ready_seconds = 0.0
         try:
             self.process = ServerProcess(command, folder, environment)
         except BaseException:
@@ -104,7 +107,8 @@ class RunningServer:
                 )
             if self.seconds > limit:
                 raise self._not_ready(self.judge.verdict(None, self.seconds))
-        return self.seconds
+        self._ready_seconds = self.seconds
+        return self._ready_seconds
 
     def _not_ready(self, failure: BootFailure) -> NotReadyError:
         said = f"the log says: {failure.line}" if failure.line else "it printed nothing"
@@ -115,16 +119,20 @@ class RunningServer:
         return wrong
 
     def stop(self) -> int:
-        """Asks for a clean stop and waits for it; ends the server when it does not listen. The exit code."""
+        """Asks for a clean stop and waits for it: as long as the definition says, and longer where the start took long
+        too, since the machine is busy then. After that the server is ended. The exit code."""
         rule = self.game.console
         if rule.stop_signal is not None:
             self.process.signal(rule.stop_signal)
         else:
             self.process.send(rule.stop)
-        limit = time.monotonic() + self.game.console.stop_seconds
-        while time.monotonic() < limit:
+        begun = time.monotonic()
+        limit = max(rule.stop_seconds, STOP_PER_START * self._ready_seconds)
+        while (waited := time.monotonic() - begun) < limit:
             if not self.pump() and self.process.over:
                 break
+            if waited > TELL_SECONDS:
+                self._reporter.progress(f"waiting for it to stop for {waited:.0f} s", waited / limit)
         code = self.process.wait(1 if self.process.over else 0)
         if code is None:
             self.process.end()

@@ -5,7 +5,7 @@ import re
 from pathlib import Path
 from typing import Literal, NamedTuple
 
-from rhizon.adapters import interrupts
+from rhizon import interrupts
 from rhizon.adapters.copying import copy_folder, size_of
 from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.instances import InstanceFolder

@@ -11,8 +11,7 @@ from typing import Any
 
 import click
 
-from rhizon import __version__
-from rhizon.app import interruption
+from rhizon import __version__, interrupts
 from rhizon.cli.commands import COMMANDS, SECTIONS
 from rhizon.core.errors import CancelledError, InputError, RhizonError, StateError
 
@@ -76,17 +75,17 @@ def main(arguments: Sequence[str] | None = None) -> None:
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")  # a terminal without our marks shows ? in their place
     code = _run(given)
-    interruption.ignore()  # what is left to do is Python's own end
+    interrupts.ignore()  # what is left to do is Python's own end
     sys.exit(code)
 
 
 def _run(given: list[str]) -> int:
     debug = "--debug" in given
     gc.set_threshold(50_000, 20, 50)  # a large catalog is many small values that live to the end: looking costs a tenth
-    interruption.install()
+    interrupts.install()
     try:
         code: Any = root.main(args=given, prog_name="rhizon", standalone_mode=False)
-        if interruption.committed() and interruption.asked():
+        if interrupts.committed() and interrupts.asked():
             click.echo("interrupted after the change was made: it was finished", err=True)
         return code if isinstance(code, int) else 0
     except click.exceptions.Exit as done:
@@ -97,7 +96,7 @@ def _run(given: list[str]) -> int:
     except click.ClickException as wrong:
         error = InputError("usage", wrong.format_message(), hint="See: rhizon --help")
     except (click.Abort, KeyboardInterrupt):
-        interruption.ignore()
+        interrupts.ignore()
         error = _interrupted()
     except BrokenPipeError:
         _hush()
@@ -123,7 +122,7 @@ def _run(given: list[str]) -> int:
             f"internal error: {type(bug).__name__} in {_where(bug)}",  # its text may hold a secret
             hint="Run it again with --debug and send what it prints to the authors, with what you did.",
         )
-    if interruption.committed():
+    if interrupts.committed():
         error.details = (*error.details, "the change itself was made before this happened")
     from rhizon.cli.output import show_error
 
@@ -137,7 +136,7 @@ def _run(given: list[str]) -> int:
 
 def _interrupted() -> RhizonError:
     """Before the commit point of a change everything was rolled back, after it nothing can be."""
-    if interruption.committed():
+    if interrupts.committed():
         return StateError(
             "cut-short",
             "interrupted after the change was made, before all that follows it was done",

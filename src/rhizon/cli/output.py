@@ -73,9 +73,13 @@ def console(*, stderr: bool = False) -> "Console":
     """A console that neither marks up nor highlights text: what comes from outside is only text."""
     from rich.console import Console
 
+    class Plain(Console):
+        def on_broken_pipe(self) -> None:  # the reader has seen enough: that is no failure
+            raise BrokenPipeError
+
     stream = sys.stderr if stderr else sys.stdout
     width = None if stream.isatty() or "COLUMNS" in os.environ else PIPE_WIDTH
-    return Console(file=stream, markup=False, highlight=False, emoji=False, width=width, soft_wrap=False)
+    return Plain(file=stream, markup=False, highlight=False, emoji=False, width=width, soft_wrap=False)
 
 
 def show_json(document: object) -> None:

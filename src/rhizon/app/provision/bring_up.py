@@ -8,7 +8,7 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.adapters import interrupts
+from rhizon import interrupts
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import FIRST_START, InstanceFolder
 from rhizon.app.first_start import first_start

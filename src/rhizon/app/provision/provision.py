@@ -53,6 +53,7 @@ def provision(
     _fit_for_us(home)
     if wishes.dry_run:
         return _Work(host, wishes, home, reporter).planned()
+    host.places.require_state()
     with exclusive(host, home, reporter):
         _fit_for_us(home)  # once more: what was cut short is rolled back now
         require_stopped(host, home, reporter, stop_first=wishes.stop_first)

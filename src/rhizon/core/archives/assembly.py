@@ -15,6 +15,7 @@ from rhizon.core.names import plain
 __all__ = ["Assembly", "AssemblyReference", "assemblies_together", "read_assembly"]
 
 _MOST_REFERENCES = 2_000
+_NET_DIRECTORY = 14  # IMAGE_DIRECTORY_ENTRY_COM_DESCRIPTOR
 _MOST_ROWS = 50_000  # of a table that is read: each row becomes an object
 
 
@@ -57,8 +58,10 @@ def read_assembly(data: bytes) -> Assembly | None:
     import dnfile
 
     try:
-        file: Any = dnfile.dnPE(data=data, fast_load=False, clr_lazy_load=True)  # type: ignore[no-untyped-call]
-        if file.net is None or file.net.mdtables is None or not file.net.mdtables.Assembly:
+        # all but the .NET header would be parsed for nothing, at a hundred times the cost
+        file: Any = dnfile.dnPE(data=data, fast_load=True, clr_lazy_load=True)  # type: ignore[no-untyped-call]
+        file.parse_data_directories(directories=[_NET_DIRECTORY])
+        if getattr(file, "net", None) is None or file.net.mdtables is None or not file.net.mdtables.Assembly:
             return None
         tables = file.net.mdtables
         read = (tables.Assembly, tables.AssemblyRef, tables.CustomAttribute, tables.MemberRef, tables.TypeRef)

@@ -4,7 +4,8 @@ Before the commit point of a change a signal raises KeyboardInterrupt, and what 
 :func:`held` (a commit, a rollback) it is noted and raised at the end. After :func:`commit` it is only noted: the
 command finishes, since there is nothing left to roll back. The third signal after a commit raises all the same.
 
-State belongs to the process, as signals do. Without :func:`install` nothing here has an effect.
+It is below all layers and imports nothing of ours. State belongs to the process, as signals do; without
+:func:`install` nothing here has an effect.
 """
 
 import contextlib
