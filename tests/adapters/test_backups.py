@@ -1,20 +1,33 @@
 """Backup repositories: what goes in comes out, equal pieces are kept once, and damage is found."""
 
 import contextlib
+import json
 import os
+import socket
 import time
 import unittest
+from collections.abc import Mapping
+from pathlib import Path
 from unittest import mock
 
+import msgspec
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from pyrage import x25519
 
 from rhizon.adapters import backups
-from rhizon.adapters.backups import Repository, tree_files
+from rhizon.adapters.backups import Repository, Seen, tree_files
 from rhizon.adapters.console import ConsoleClient, ConsolePort
-from rhizon.core.errors import StateError, TrustError
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.instances import InstanceFolder, RunMark
+from rhizon.adapters.sealing import Key, Seal, passphrase_seal, read_recipients, recipient_seal
+from rhizon.core.errors import InputError, StateError, TrustError
+from rhizon.core.model.backup import Backup, SavedFile
+from rhizon.core.model.decode import decode_json, encode_json
 from rhizon.core.model.game import HoldRule
 from rhizon.core.names import RelPath
+from rhizon.core.secret import Secret
+from tests.core.wrong_documents import EXAMPLES
 from tests.support import Case
 
 WORLDS = RelPath("worlds")
@@ -30,6 +43,18 @@ class Repositories(Case):
         self.repository = Repository(self.folder / "backups")
         self.enterContext(self.repository.busy())
 
+    def home(self) -> Inside:
+        return Inside(self.folder / "home", self.linked)
+
+    linked: tuple[Path, ...] = ()
+
+    def seen(self) -> Seen:
+        with self.home() as inside:
+            return tree_files(inside, WORLDS)
+
+    def save(self, before: Mapping[str, SavedFile] | None = None) -> tuple[dict[str, SavedFile], set[str], list[str]]:
+        return self.repository.save(self.home, self.seen().files, before or {}, lambda _so_far: None)
+
     def test_what_goes_in_comes_out(self) -> None:
         bodies = st.dictionaries(st.sampled_from(["a", "b/c", "b/d.dat", "e/f/g"]), st.binary(max_size=300), min_size=1)
         number = 0
@@ -42,30 +67,94 @@ class Repositories(Case):
             home = self.folder / f"home-{number}"
             for name, data in files.items():
                 self.write(f"home-{number}/worlds/fen/{name}", data)
-            seen = tree_files(home, WORLDS)
+            with Inside(home) as inside:
+                seen = tree_files(inside, WORLDS)
+            self.repository = Repository(self.folder / "backups", *self.sealed(number % 3))
             with mock.patch.object(backups, "CHUNK", 64):
-                saved, fresh, moved = self.repository.save(seen.files, {}, quiet)
-                self.assertEqual(moved, [])
+                saved, fresh, moved = self.repository.save(lambda: Inside(home), seen.files, {}, lambda _so_far: None)
+                self.assertEqual((moved, self.repository.read_back(fresh)), ([], []))
                 self.assertEqual(self.repository.verify(fresh, quiet), [])
-                target = self.folder / f"back-{number}"
-                self.repository.lay_out(saved, seen.empty, RelPath("worlds/fen"), target)
+                with Inside(self.folder) as there:
+                    self.repository.lay_out(saved, seen.empty, RelPath("worlds/fen"), there, f"back-{number}")
+            target = self.folder / f"back-{number}"
             back = {p.relative_to(target).as_posix(): p.read_bytes() for p in target.rglob("*") if p.is_file()}
             self.assertEqual(back, files)
-            again, fresh, _ = self.repository.save(seen.files, saved, quiet)
+            again, fresh, _ = self.repository.save(lambda: Inside(home), seen.files, saved, lambda _so_far: None)
             self.assertEqual((set(fresh), {name: one.chunks for name, one in again.items()}),
                              (set(), {name: one.chunks for name, one in saved.items()}))  # fmt: skip
 
         law()
 
+    def sealed(self, kind: int) -> tuple[Seal | None, Key | None]:
+        """Plain, encrypted to a public key, or under a passphrase (which costs a second)."""
+        root, state = self.folder / "backups", self.folder / "state"
+        if kind == 0:
+            return None, None
+        if not hasattr(self, "identity"):
+            self.identity = x25519.Identity.generate()
+        self.write("key", f"# a comment\n{self.identity}\n")
+        return recipient_seal(state, root, (str(self.identity.to_public()),)), Key.from_file(self.folder / "key")
+
+    def test_encrypted_names_and_bytes_say_nothing_and_need_the_key(self) -> None:
+        self.write("home/worlds/a", b"fifty people and a harbour")
+        seal, key = self.sealed(1)
+        assert seal is not None
+        self.assertTrue(seal.fresh)
+        self.assertFalse(self.sealed(1)[0].fresh)  # type: ignore[union-attr]
+        self.repository = Repository(self.folder / "backups", seal)
+        saved, fresh, _ = self.save()
+        (chunk,) = fresh
+        backup = decode_json(Backup, encode_json(EXAMPLES["backup"]), "x", "backup")
+        backup = msgspec.structs.replace(backup, world=dict(saved), settings={}, automatic=True)
+        self.repository.write(backup)
+        for path in (self.folder / "backups").rglob("*"):
+            if path.is_file() and path.name != "busy":
+                self.assertEqual(path.stat().st_mode & 0o077, 0)
+                self.assertNotIn(chunk, str(path))
+                for clear in (b"harbour", b"fifty", b"worlds/", chunk.encode()):
+                    self.assertNotIn(clear, path.read_bytes(), path.name)
+        reader = Repository(self.folder / "backups")
+        head = reader.head(backup.id, backup.when)
+        assert head is not None
+        self.assertEqual((head.automatic, len(head.pieces)), (True, 1))
+        with self.assertRaises(InputError) as caught:
+            reader.read(backup.id, backup.when)
+        self.assertEqual(caught.exception.code, "backup-encrypted")
+        self.write("other", f"{x25519.Identity.generate()}\n")
+        for wrong in (Key.from_file(self.folder / "other"), Key(passphrase=Secret("x"))):
+            with self.assertRaises(InputError) as caught:
+                Repository(self.folder / "backups", key=wrong).read(backup.id, backup.when)
+            self.assertEqual(caught.exception.code, "wrong-key")
+        reader.key = key
+        self.assertEqual(reader.read(backup.id, backup.when), backup)
+        self.assertEqual(reader.bytes_of(saved[RelPath("worlds/a")]), b"fifty people and a harbour")
+        self.assertEqual(reader.sweep(), 0)  # its piece is needed, as its head says
+        (piece,) = (self.folder / "backups").glob("sealed/*/*/*.age")
+        piece.write_bytes(piece.read_bytes()[:-1] + b"x")
+        self.assertEqual((reader.verify([chunk], quiet), self.repository.read_back([chunk])), ([chunk], [chunk]))
+        self.repository.forget(backup.id, [backup.when])
+        self.assertGreater(reader.sweep(), 0)
+
+    def test_a_passphrase(self) -> None:
+        root, state = self.folder / "backups", self.folder / "state"
+        seal = passphrase_seal(state, root, Secret("sturgeon"))
+        self.repository = Repository(root, seal, Key(passphrase=Secret("sturgeon")))
+        self.write("home/worlds/a", b"ground")
+        saved, _, _ = self.save()
+        self.assertEqual(self.repository.bytes_of(saved[RelPath("worlds/a")]), b"ground")
+        self.assertEqual(passphrase_seal(state, root, Secret("sturgeon")).lane, seal.lane)
+        self.assertRaises(InputError, passphrase_seal, state, root, Secret("herring"))
+        self.assertRaises(InputError, read_recipients, "age1nonsense")
+        self.assertRaises(InputError, Key.from_file, self.write("empty", "nothing"))
+
     def test_a_file_that_did_not_change_is_not_read_again(self) -> None:
         path = self.write("home/worlds/fen/old", b"old")
         os.utime(path, ns=(10**18, 10**18))
-        files = tree_files(self.folder / "home", WORLDS).files
         with mock.patch.object(backups, "SETTLED_NS", -1):
-            first, _, _ = self.repository.save(files, {}, quiet)
+            first, _, _ = self.save()
         with mock.patch.object(Repository, "_cut", side_effect=AssertionError("it was read")):
-            self.assertEqual(self.repository.save(files, first, quiet)[0], first)
-        young, _, _ = self.repository.save(files, {}, quiet)
+            self.assertEqual(self.save(first)[0], first)
+        young, _, _ = self.save()
         self.assertEqual(young[RelPath("worlds/fen/old")].ctime_ns, 0)  # it may change once more at the same time
 
     def test_links_and_bad_names(self) -> None:
@@ -75,14 +164,21 @@ class Repositories(Case):
         (self.folder / "home/worlds/linked").symlink_to(self.folder / "elsewhere/fen")
         (self.folder / "home/worlds/own/inner").symlink_to("/etc")
         self.write("home/worlds/own/con", b"a device name elsewhere")
-        seen = tree_files(self.folder / "home", WORLDS)
-        self.assertEqual(sorted(seen.files), ["worlds/linked/deep/ground", "worlds/own/a"])
+        seen = self.seen()
+        self.assertEqual(seen.files, ("worlds/own/a",))
         self.assertEqual(seen.empty, ("worlds/own/empty/er",))
-        self.assertEqual(sorted(seen.left_out), ["worlds/own/con", "worlds/own/inner"])
+        self.assertEqual(seen.left_out, ("worlds/linked", "worlds/own/con", "worlds/own/inner"))
+        self.linked = (self.folder / "elsewhere",)  # a person named it in host.toml
+        seen = self.seen()
+        self.assertEqual(seen.files, ("worlds/linked/deep/ground", "worlds/own/a"))
+        self.assertEqual(seen.left_out, ("worlds/own/con", "worlds/own/inner"))
+        self.assertEqual(
+            self.repository.bytes_of(self.save()[0][RelPath("worlds/linked/deep/ground")]), b"fifty people"
+        )
 
     def test_damage_and_what_nobody_needs(self) -> None:
         self.write("home/worlds/a", b"one")
-        saved, fresh, _ = self.repository.save(tree_files(self.folder / "home", WORLDS).files, {}, quiet)
+        saved, fresh, _ = self.save()
         (chunk,) = fresh
         path = self.folder / f"backups/chunks/{chunk[:2]}/{chunk}.zst"
         self.assertEqual(path.stat().st_mode & 0o077, 0)
@@ -93,7 +189,7 @@ class Repositories(Case):
                 self.assertEqual(self.repository.chunk(chunk), b"one")  # what stands behind a frame is not read
         path.unlink()
         self.assertRaises(TrustError, self.repository.bytes_of, saved[RelPath("worlds/a")])
-        self.repository.save(tree_files(self.folder / "home", WORLDS).files, {}, quiet)
+        self.save()
         self.assertGreater(self.repository.sweep(), 0)
         self.assertEqual(self.repository.bytes_on_disk(), 0)
 
@@ -103,45 +199,108 @@ class Repositories(Case):
         self.assertEqual(self.repository.new_time("marsh-1"), "2031-01-01T00-00-01Z")
 
 
-class Consoles(unittest.TestCase):
-    def test_a_hold_ends_with_its_client_and_strangers_are_not_heard(self) -> None:
-        said: list[str] = []
-        port = ConsolePort(said.append, HoldRule(command="still", done="is saved", release="flow", seconds=1))
+class Consoles(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        self.home = InstanceFolder(self.folder / ("a" * 200))  # longer than the name of a socket may be
+        self.home.own.mkdir(parents=True)
+        self.said: list[str] = []
+
+    def opened(self, hold: HoldRule | None = None) -> tuple[ConsolePort, RunMark]:
+        port = ConsolePort(self.said.append, hold, self.home.folder)
         self.addCleanup(port.close)
+        return port, RunMark(os.getpid(), 0.0, port.port, port.token)
 
-        def waits(word: str, times: int) -> None:
-            for _ in range(200):
-                if said.count(word) == times:
-                    return
-                time.sleep(0.01)
-            self.fail(f"{word} was said {said.count(word)} times, not {times}")
+    def waits(self, word: str, times: int) -> None:
+        for _ in range(200):
+            if self.said.count(word) == times:
+                return
+            time.sleep(0.01)
+        self.fail(f"{word} was said {self.said.count(word)} times, not {times}")
 
-        with ConsoleClient(port.port, "another token") as stranger:
-            with contextlib.suppress(StateError):  # it may be hung up on already
-                stranger.send("stop")
-            self.assertRaises(StateError, stranger.hold, 0.3)
-        self.assertEqual(said, [])
-        with ConsoleClient(port.port, port.token) as first, ConsoleClient(port.port, port.token) as second:
+    def test_a_hold_ends_with_its_client(self) -> None:
+        port, mark = self.opened(HoldRule(command="still", done="is saved", release="flow", seconds=1))
+        with ConsoleClient(self.home, mark) as first, ConsoleClient(self.home, mark) as second:
             self.assertRaises(StateError, first.hold, 0.1)  # the server does not answer in time
             port.heard("fen is saved")
 
             def answered(line: str) -> None:
-                said.append(line)
+                self.said.append(line)
                 port.heard("is saved")
 
             with mock.patch.object(port, "_send", side_effect=answered):
                 second.hold(1)
-            second.send("say hello\nstop")
-            waits("say hello stop", 1)
-            self.assertNotIn("flow", said)
-        waits("flow", 1)
+            second.send("say hello\nstop\x1b[2J\0")
+            self.waits("say hello stop [2J ", 1)
+            self.assertNotIn("flow", self.said)
+        self.waits("flow", 1)
+
+    def test_strangers_are_not_heard(self) -> None:
+        for near in (True, False):
+            with self.subTest(near=near), mock.patch("rhizon.adapters.console._near", return_value=near):
+                port, mark = self.opened()
+                wrong = RunMark(mark.pid, 0.0, mark.port, Secret("another token"))
+                self.assertRaises(StateError, ConsoleClient, self.home, wrong)
+                told = json.dumps({"token": mark.token.reveal()}).encode()
+                rows = (
+                    b'{"send": "stop"}\n', b"{" * 3000 + b"\n", b'{"token": 3}\n', b"\xff\xfe\n", b'["token"]\n',
+                    b'{"token": "\xc3\xa4"}\n', told + b'\n{"send": "stop"}\n', b"x" * 100_000, b"", b"\n",
+                )  # fmt: skip
+                for row in rows:
+                    with self.subTest(row[:30]), self.socket(port) as client, contextlib.suppress(OSError):
+                        client.sendall(row)
+                        client.settimeout(8)
+                        client.shutdown(socket.SHUT_WR)
+                        self.assertEqual(client.recv(10), b"")
+                idle = [self.socket(port) for _ in range(12)]  # more than are let in
+                for one in idle:
+                    one.close()
+                with self.let_in(mark) as client:
+                    client.send("hello")
+                    self.waits("hello", 1)
+                self.assertEqual(self.said, ["hello"])
+                self.said.clear()
+                port.close()
+
+    def let_in(self, mark: RunMark) -> ConsoleClient:
+        """As soon as those that hung up are gone."""
+        for _ in range(100):
+            with contextlib.suppress(StateError):
+                return ConsoleClient(self.home, mark)
+            time.sleep(0.05)
+        return ConsoleClient(self.home, mark)
+
+    def socket(self, port: ConsolePort) -> socket.socket:
+        if port.port:
+            return socket.create_connection(("127.0.0.1", port.port))
+        client = socket.socket(socket.AF_UNIX)
+        with Inside(self.home.folder) as inside:
+            client.connect(f"/proc/self/fd/{inside.handle('.rhizon')}/console")
+        return client
+
+    @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid() == 0, "being another user needs root")
+    def test_another_user_is_not_heard_even_with_the_token(self) -> None:
+        _, mark = self.opened()
+        for folder in (self.folder, self.home.folder, self.home.own):
+            folder.chmod(0o755)
+        (self.home.own / "console").chmod(0o666)
+        child = os.fork()
+        if child == 0:
+            os.setuid(4321)
+            try:
+                ConsoleClient(self.home, mark)
+            except StateError:
+                os._exit(0)
+            os._exit(1)
+        self.assertEqual(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), 0)
 
     def test_a_server_that_is_gone(self) -> None:
-        port = ConsolePort(print, None)
-        with ConsoleClient(port.port, port.token) as client, self.assertRaises(StateError) as caught:
+        port, mark = self.opened()
+        with ConsoleClient(self.home, mark) as client, self.assertRaises(StateError) as caught:
             client.hold(1)
         self.assertIn("no console.hold", caught.exception.message)
         port.close()
         with self.assertRaises(StateError) as caught:
-            ConsoleClient(port.port, port.token)
+            ConsoleClient(self.home, mark)
         self.assertEqual(caught.exception.code, "server-unheard")
+        self.assertFalse((self.home.own / "console").exists())

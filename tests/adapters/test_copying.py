@@ -6,6 +6,7 @@ import unittest
 from pathlib import Path
 
 from rhizon.adapters.copying import copy_folder, size_of
+from rhizon.adapters.inside import Inside
 from rhizon.core.errors import InputError, RhizonError
 
 
@@ -14,6 +15,8 @@ class Copying(unittest.TestCase):
         scratch = tempfile.TemporaryDirectory()
         self.addCleanup(scratch.cleanup)
         self.folder = Path(scratch.name)
+        self.inside = Inside(self.folder)
+        self.addCleanup(self.inside.close)
         self.world = self.folder / "world"
         (self.world / "deep/empty").mkdir(parents=True)
         (self.world / "deep/ground.dat").write_bytes(b"g" * 3_000_000)
@@ -26,7 +29,7 @@ class Copying(unittest.TestCase):
         self.assertEqual(size_of(self.world), (3, 3_000_019))
         stale = self.folder / "coming/left/behind"
         stale.mkdir(parents=True)
-        copy_folder(self.world, self.folder / "a/b", self.folder / "coming", told.append)
+        copy_folder(self.world, self.inside, "a/b", "coming", told.append)
         here = self.folder / "a/b"
         self.assertEqual(sorted(p.relative_to(here).as_posix() for p in here.rglob("*")), sorted(
             p.relative_to(self.world).as_posix() for p in self.world.rglob("*")
@@ -47,7 +50,7 @@ class Copying(unittest.TestCase):
                 odd = self.world / "deep/odd"
                 make(odd)
                 with self.assertRaises(InputError):
-                    copy_folder(self.world, self.folder / "new", self.folder / "coming")
+                    copy_folder(self.world, self.inside, "new", "coming")
                 odd.unlink()
                 self.assertFalse((self.folder / "new").exists() or (self.folder / "coming").exists())
 
@@ -56,5 +59,5 @@ class Copying(unittest.TestCase):
         taken.mkdir()
         (taken / "mine").write_text("1")
         with self.assertRaises(RhizonError):
-            copy_folder(self.world, taken, self.folder / "coming")
+            copy_folder(self.world, self.inside, "taken", "coming")
         self.assertEqual([one.name for one in taken.iterdir()], ["mine"])

@@ -1,20 +1,22 @@
-"""Stamps, hashes and trees of files; kept states on disk."""
+"""Files known without reading, handles that follow no links, the store, kept states on disk."""
 
+import contextlib
 import hashlib
 import os
 import shutil
+import time
 from pathlib import Path
+from unittest import mock
 
-from hypothesis import given
-from hypothesis import strategies as st
-
-from rhizon.adapters.files import free_bytes, has_stamp, hash_present, remove_tree, stamp, write_atomic
+from rhizon.adapters.files import free_bytes, remove_tree, write_atomic
+from rhizon.adapters.inside import MOST_HANDLES, Inside
 from rhizon.adapters.kept import KeptStates, state_name
 from rhizon.adapters.store import Store
+from rhizon.adapters.verified import TRUSTED_SECONDS, Verified
 from rhizon.core.errors import InputError, RhizonError, StateError, TrustError
 from rhizon.core.model.decode import decode_json, encode_json
 from rhizon.core.model.kept import KeptFile, KeptState
-from rhizon.core.names import RelPath
+from rhizon.core.plan import WantedFile
 from tests.core.wrong_documents import EXAMPLES
 from tests.support import Case
 
@@ -23,93 +25,170 @@ def digest(data: bytes) -> str:
     return hashlib.sha256(data).hexdigest()
 
 
-class Stamps(Case):
-    def test_whatever_writes_takes_the_stamp_away(self) -> None:
-        path = self.write("f", b"as placed")
-        stamp(path, digest(b"as placed"))
-        self.assertTrue(has_stamp(path.stat(), digest(b"as placed")))
-        self.assertFalse(has_stamp(path.stat(), digest(b"another")))
-        for change in (
-            lambda: path.write_bytes(b"as PLACED"),
-            lambda: path.touch(),
-            lambda: write_atomic(path, b"new"),
-        ):
-            stamp(path, digest(b"as placed"))
+class Known(Case):
+    """A file that was read and found right is not read again, until anything can have changed it."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        (self.folder / "d").mkdir()
+        self.verified = Verified(self.folder / "verified.sqlite3")
+        self.addCleanup(self.verified.close)
+
+    def hashes(self, *names: str) -> dict[str, str]:
+        with Inside(self.folder / "d") as inside:
+            return inside.hashes(names, self.verified)
+
+    def was_read(self, name: str) -> bool:
+        with mock.patch("rhizon.adapters.inside.hashlib.file_digest", wraps=hashlib.file_digest) as read:
+            self.hashes(name)
+        return read.called
+
+    def test_what_is_read_again(self) -> None:
+        path = self.write("d/f", b"as placed")
+        self.assertEqual(self.hashes("f", "missing", "no/such/folder"), {"f": digest(b"as placed")})
+        self.assertFalse(self.was_read("f"))
+        facts = path.stat()
+
+        def flip() -> None:
+            path.write_bytes(b"as PLACED")
+            os.utime(path, ns=(facts.st_atime_ns, facts.st_mtime_ns))  # the time is put back
+
+        for change in (flip, path.touch, lambda: path.chmod(0o600), lambda: write_atomic(path, b"another")):
             change()
-            self.assertFalse(has_stamp(path.stat(), digest(b"as placed")))
+            self.assertTrue(self.was_read("f"))
+            self.assertEqual(self.hashes("f"), {"f": digest(path.read_bytes())})
+            self.assertFalse(self.was_read("f"))
+        with mock.patch("rhizon.adapters.verified.time.time", return_value=time.time() + TRUSTED_SECONDS + 1):
+            self.assertTrue(self.was_read("f"))
+        with mock.patch.object(self.verified, "_boot", "another start of the machine"):
+            self.assertTrue(self.was_read("f"))
 
-    def test_a_stamped_file_is_not_read_and_any_other_is(self) -> None:
-        sound, changed = b"sound", b"changed"
-        self.write("d/sound", sound)
-        self.write("d/changed", b"CHANGED")
-        self.write("d/longer", sound + b"!")
-        for name, data in (("sound", sound), ("changed", changed)):
-            stamp(self.folder / "d" / name, digest(data))
-        os.utime(self.folder / "d/changed")
-        stamp(self.folder / "d/longer", digest(sound))
-        known = {RelPath(name): (digest(data), len(data)) for name, data in (("sound", sound), ("changed", changed))}
-        known[RelPath("longer")] = (digest(sound), len(sound))
-        names = [RelPath(name) for name in ("sound", "changed", "longer", "missing", "no/such/folder")]
-        found = hash_present(self.folder / "d", names, known)
-        self.assertEqual(found, {"sound": digest(sound), "changed": digest(b"CHANGED"), "longer": digest(sound + b"!")})
-        (self.folder / "d/sound").write_bytes(b"SOUND")
-        stamp(self.folder / "d/sound", digest(sound))  # a byte that changed by itself: only reading finds it
-        self.assertEqual(hash_present(self.folder / "d", names[:1], known), {"sound": digest(sound)})
-        self.assertEqual(hash_present(self.folder / "d", names[:1], {}), {"sound": digest(b"SOUND")})
+    def test_a_cache_that_cannot_be_used_is_done_without(self) -> None:
+        self.write("d/f", b"x")
+        for broken in (self.write("broken", b"no data base" * 99), self.folder / "not/there", Path("/dev/null/x")):
+            verified = Verified(broken)
+            with Inside(self.folder / "d") as inside:
+                self.assertEqual(inside.hashes(["f"], verified), {"f": digest(b"x")})
+            verified.close()
 
-    def test_links_and_folders_are_in_the_way(self) -> None:
-        self.write("d/file", b"x")
-        (self.folder / "d/link").symlink_to(self.folder / "d/file")
-        (self.folder / "d/folder").mkdir()
-        for name in ("link", "folder"):
+
+class Handles(Case):
+    """Nothing is read or changed over a link."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.write("d/a/b/file", b"x")
+        self.write("outside/file", b"theirs")
+        self.inside = Inside(self.folder / "d")
+        self.addCleanup(self.inside.close)
+
+    def test_links_anywhere_on_the_way(self) -> None:
+        rows = {
+            "folder": "link/file", "folder in a folder": "a/link/file", "file": "filelink", "chain": "a/chain/x/file",
+            "up": "a/up/a/b/file",
+        }  # fmt: skip
+        (self.folder / "d/link").symlink_to(self.folder / "outside")
+        (self.folder / "d/a/link").symlink_to("../../outside")
+        (self.folder / "d/filelink").symlink_to(self.folder / "outside/file")
+        (self.folder / "d/a/chain").symlink_to("link")
+        (self.folder / "d/a/up").symlink_to("..")
+        actions = (
+            self.inside.read, self.inside.unlink, self.inside.remove, lambda path: self.inside.write_new(path, b"y"),
+            lambda path: self.inside.replace(path, b"y", 0o644, "a"), lambda path: self.inside.rename("a/b/file", path),
+            lambda path: self.inside.hashes([path]), lambda path: self.inside.open_write(path), self.inside.lock,
+        )  # fmt: skip
+        for name, path in rows.items():
+            for action in actions:
+                with self.subTest(name):
+                    if name == "file" and action in (self.inside.unlink, self.inside.remove):
+                        continue  # that removes the link
+                    with contextlib.suppress(StateError, OSError):
+                        action(path)
+                    self.assertEqual((self.folder / "outside/file").read_bytes(), b"theirs")
+                    self.assertEqual([one.name for one in (self.folder / "outside").iterdir()], ["file"])
+
+    def test_a_link_that_was_named_is_followed_and_no_further(self) -> None:
+        self.write("worlds/fen/ground", b"g")
+        (self.folder / "worlds/fen/out").symlink_to(self.folder / "outside")
+        (self.folder / "d/worlds").symlink_to(self.folder / "worlds")
+        (self.folder / "d/other").symlink_to(self.folder / "outside")
+        with Inside(self.folder / "d", (self.folder / "worlds",)) as inside:
+            self.assertEqual(inside.read("worlds/fen/ground"), b"g")
+            inside.write_new("worlds/fen/new", b"n")
+            for path in ("worlds/fen/out/file", "other/file"):
+                with self.assertRaises(StateError) as caught:
+                    inside.read(path)
+                self.assertEqual(caught.exception.code, "linked-folder")
+        self.assertEqual((self.folder / "worlds/fen/new").read_bytes(), b"n")
+
+    def test_a_folder_that_becomes_a_link_meanwhile(self) -> None:
+        self.assertEqual(self.inside.read("a/b/file"), b"x")  # the handle of a/b is open now
+        (self.folder / "d/a").rename(self.folder / "d/was")
+        (self.folder / "d/a").symlink_to(self.folder / "outside")
+        self.inside.write_new("a/b/new", b"n")  # goes where the folder is, not where its name leads
+        self.assertEqual((self.folder / "d/was/b/new").read_bytes(), b"n")
+        self.assertEqual([one.name for one in (self.folder / "outside").iterdir()], ["file"])
+
+    def test_what_is_no_file_is_in_the_way_and_trees_go_whole(self) -> None:
+        (self.folder / "d/link").symlink_to(self.folder / "outside/file")
+        os.mkfifo(self.folder / "d/pipe")
+        for name in ("link", "a", "pipe"):
             with self.subTest(name), self.assertRaises(StateError) as caught:
-                hash_present(self.folder / "d", [RelPath(name)])
+                self.inside.hashes([name])
             self.assertEqual(caught.exception.code, "file-in-the-way")
-
-    @given(st.binary(max_size=40))
-    def test_any_hash_has_a_stamp_of_its_own(self, data: bytes) -> None:
-        path = self.folder / "any"
-        path.touch()
-        stamp(path, digest(data))
-        self.assertTrue(has_stamp(path.stat(), digest(data)))
-        self.assertFalse(has_stamp(path.stat(), digest(data + b"!")))
-
-    def test_trees_go_whatever_their_modes(self) -> None:
-        self.write("t/a/b/c", b"x")
-        (self.folder / "t/link").symlink_to(self.folder)
-        (self.folder / "t/a/b").chmod(0o500)
-        remove_tree(self.folder / "t")
+        (self.folder / "d/a/out").symlink_to(self.folder / "outside")
+        (self.folder / "d/a/b").chmod(0o500)
+        for _ in range(2):
+            self.inside.remove("a")
+        self.assertEqual(self.inside.names(""), ["link", "pipe"])
+        self.assertEqual((self.folder / "outside/file").read_bytes(), b"theirs")
+        self.write("t/a/b", b"x")
         remove_tree(self.folder / "t")
         self.assertFalse((self.folder / "t").exists())
-        self.assertTrue(self.folder.exists())
         self.assertGreater(free_bytes(self.folder / "not/there/yet"), 0)
+
+    def test_many_folders_with_few_handles(self) -> None:
+        paths = [f"many/{n % 13}/{n}/{'d/' * (n % 5)}file" for n in range(300)]
+        for path in paths:
+            self.inside.write_new(path, path.encode())
+        self.assertTrue(all(self.inside.read(path) == path.encode() for path in paths))
+        self.assertLessEqual(len(self.inside._handles), MOST_HANDLES + 8)
 
 
 class LayingOut(Case):
     def test_links_copies_and_damage(self) -> None:
         store = Store(self.folder / "store")
         sha256 = store.add(b"content")
+        (self.folder / "d").mkdir()
+        inside = Inside(self.folder / "d")
+        self.addCleanup(inside.close)
+
+        def lay(name: str, *, linked: bool = False, executable: bool = False) -> Path:
+            wanted = WantedFile(sha256=sha256, size=7, origin="a file", linked=linked, executable=executable)
+            store.lay_out(wanted, inside, name)
+            return self.folder / "d" / name
+
         rows = ((True, False, 0o444, 2), (False, False, 0o644, 1), (False, True, 0o755, 1), (True, True, 0o755, 1))
-        for number, (link, executable, mode, links) in enumerate(rows):
-            with self.subTest(link=link, executable=executable):
-                target = self.folder / f"f{number}"
-                store.lay_out(sha256, str(target), link=link, executable=executable, what="a file")
-                facts = target.stat()
-                self.assertEqual((target.read_bytes(), facts.st_mode & 0o777), (b"content", mode))
-                self.assertEqual(facts.st_nlink > 1, links > 1)
-                self.assertTrue(has_stamp(facts, sha256))
+        for number, (linked, executable, mode, links) in enumerate(rows):
+            with self.subTest(linked=linked, executable=executable):
+                facts = lay(f"f{number}", linked=linked, executable=executable).stat()
+                self.assertEqual((facts.st_mode & 0o777, facts.st_nlink > 1), (mode, links > 1))
+                self.assertEqual(store.verified.sha256_of(facts), sha256)
         path = store.path(sha256)
-        os.utime(path)  # somebody touched it: it is read before it is used, and stamped again
-        store.lay_out(sha256, str(self.folder / "again"), link=False, executable=False, what="a file")
-        self.assertTrue(has_stamp(path.stat(), sha256))
-        path.chmod(0o644)
-        path.write_bytes(b"CONTENT")
-        for _ in range(2):  # the second time it is not there at all
-            with self.assertRaises(TrustError) as caught:
-                store.lay_out(sha256, str(self.folder / "bad"), link=False, executable=False, what="a file")
-            self.assertEqual(caught.exception.code, "store-damaged")
-            self.assertFalse((self.folder / "bad").exists())
-        self.assertFalse(path.exists())
+        for linked in (False, True):
+            self.assertTrue(store.has(sha256, 7))
+            before = path.stat()
+            path.chmod(0o644)
+            path.write_bytes(b"CONTENT")
+            os.utime(path, ns=(before.st_atime_ns, before.st_mtime_ns))  # a byte that changed and a time that did not
+            self.assertFalse(store.has(sha256, 7))
+            for _ in range(2):  # the second time it is not there at all
+                with self.assertRaises(TrustError) as caught:
+                    lay("bad", linked=linked)
+                self.assertEqual(caught.exception.code, "store-damaged")
+                self.assertFalse((self.folder / "d/bad").exists())
+            self.assertFalse(path.exists())
+            store.add(b"content")
 
 
 class Kept(Case):
@@ -136,7 +215,6 @@ class Kept(Case):
         kept.trim(2)
         self.assertEqual(kept.numbers(), [4, 5])
         self.assertEqual(self.blobs(), {b"shared", b"own 4", b"own 5"})
-        self.assertEqual(kept.blob(digest(b"shared")).read_bytes(), b"shared")
         self.assertRaises(InputError, kept.read, 1)
 
     def test_what_a_broken_one_needs_is_not_known_and_stays(self) -> None:

@@ -3,6 +3,7 @@
 import multiprocessing
 import os
 import socket
+import sqlite3
 import subprocess
 import sys
 import unittest
@@ -10,8 +11,9 @@ from pathlib import Path
 
 import psutil
 
+from rhizon.adapters import ledger as ledger_module
 from rhizon.adapters.control_groups import memory_limit, processor_limit
-from rhizon.adapters.files import hash_present, read_bytes, remove_tree, translated, write_atomic
+from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.adapters.host import memory_mib, socket_in_use
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.ledger import Entry, Ledger
@@ -20,25 +22,24 @@ from rhizon.adapters.processes import ServerProcess, alive
 from rhizon.adapters.run_log import BEFORE, RunLog
 from rhizon.adapters.runtimes import Runtimes, probe
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.names import RelPath
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.secret import Secret
 from tests.support import Case
 
 
 def claim_next(ledger_file: str, folder: str) -> int:
     """One command's way: look, take the lowest free number, record it."""
-    Path(folder, ".rhizon").mkdir(parents=True)
-    ledger = Ledger(Path(ledger_file))
+    ledger = Ledger(Path(ledger_file), write=True)
     with ledger.claim():
-        held = {number for entry in ledger.entries() for number in entry.ports.values()}
+        held = {number for entry in ledger.entries() for number in entry.numbers}
         number = next(n for n in range(30000, 31000) if n not in held)
-        ledger.record(_entry(folder, {"game": number}), {"game": ("tcp", "udp")})
+        ledger.put(_entry(folder, {"game": number}))
     ledger.close()
     return number
 
 
 def _entry(folder: str, ports: dict[str, int]) -> Entry:
-    return Entry(folder=folder, name="n", game="tarnholt", note="", memory_mib=100, ports=ports)
+    return Entry(folder=folder, name="n", game="tarnholt", memory_mib=100, ports=ports, seen="1")
 
 
 class ControlGroups(Case):
@@ -93,34 +94,86 @@ class TheLedger(Case):
             numbers = pool.starmap(claim_next, jobs)
         self.assertEqual(sorted(numbers), list(range(30000, 30012)))
 
-    def test_a_folder_that_is_gone_gives_its_ports_back(self) -> None:
-        ledger = Ledger(self.folder / "ledger.sqlite3")
-        self.addCleanup(ledger.close)
-        first, second = str(self.folder / "a"), str(self.folder / "b")
-        for folder in (first, second):
-            Path(folder, ".rhizon").mkdir(parents=True)
+    def filled(self, name: str) -> Path:
+        file = self.folder / name / "ledger.sqlite3"
+        ledger = Ledger(file, write=True)
         with ledger.claim():
-            ledger.record(_entry(first, {"game": 1}), {"game": ("udp",)})
-        remove_tree(Path(first))
-        self.assertEqual(ledger.entries(), [])
-        with ledger.claim():
-            ledger.record(_entry(second, {"game": 1}), {"game": ("udp",)})
-        self.assertEqual([one.folder for one in ledger.entries()], [second])
+            for number in range(40):
+                ledger.put(_entry(f"/srv/{name}/{number}", {"game": 30000 + number}))
         with self.assertRaises(ZeroDivisionError), ledger.claim():
-            ledger.forget(second)
+            ledger.drop(f"/srv/{name}/0")
             raise ZeroDivisionError
-        self.assertEqual(len(ledger.entries()), 1)
-
-    def test_a_broken_or_newer_one(self) -> None:
-        broken = self.write("broken.sqlite3", b"not a data base" * 100)
-        newer = self.folder / "newer.sqlite3"
-        ledger = Ledger(newer)
-        ledger._db.execute("PRAGMA user_version = 99")
         ledger.close()
-        for file in (broken, newer):
-            with self.assertRaises(StateError) as caught:
-                Ledger(file)
-            self.assertEqual(caught.exception.code, "ledger-broken")
+        return file
+
+    def known(self, file: Path, *, write: bool) -> tuple[int, str]:
+        ledger = Ledger(file, write=write)
+        try:
+            return len(ledger.entries()), ledger.trouble
+        finally:
+            ledger.close()
+
+    def test_damage_is_healed_from_the_copy_and_readers_change_nothing(self) -> None:
+        def cut(file: Path) -> None:
+            file.write_bytes(file.read_bytes()[: file.stat().st_size // 2])
+
+        def noise(file: Path) -> None:
+            file.write_bytes(b"\x07" * 9000)
+
+        def flip(file: Path) -> None:
+            data = bytearray(file.read_bytes())
+            data[4096:4200] = b"\xff" * 104
+            file.write_bytes(bytes(data))
+
+        for number, damage in enumerate((cut, noise, flip, Path.unlink, lambda file: file.write_bytes(b""))):
+            with self.subTest(number):
+                file = self.filled(f"l{number}")
+                damage(file)
+                before = {one.name: one.read_bytes() for one in file.parent.iterdir()}
+                count, trouble = self.known(file, write=False)
+                self.assertEqual((count, bool(trouble)), (40, True))
+                self.assertEqual({one.name: one.read_bytes() for one in file.parent.iterdir()}, before)
+                self.assertEqual(self.known(file, write=True)[0], 40)
+                self.assertEqual(self.known(file, write=False), (40, ""))
+
+    def test_without_a_copy_folders_are_found_in_what_is_left(self) -> None:
+        file = self.folder / "ledger.sqlite3"
+        ledger = Ledger(file, write=True)
+        with ledger.claim():
+            for name in ("marsh", "moor", "gone"):
+                ledger.put(_entry(str(self.folder / name), {"game": 1}))
+        ledger.close()
+        for name in ("marsh", "moor"):
+            self.write(f"{name}/.rhizon/instance.toml", "")
+        file.with_name("ledger-copy.json").unlink()
+        file.write_bytes(b"x" * 100 + file.read_bytes()[100:])
+        found = Ledger(file, write=True)
+        self.addCleanup(found.close)
+        self.assertEqual(
+            [one.folder for one in found.entries()], [str(self.folder / "marsh"), str(self.folder / "moor")]
+        )
+        self.assertIn("2 servers", found.trouble)
+
+    def test_one_of_an_earlier_and_one_of_a_newer_rhizon(self) -> None:
+        old = self.folder / "old.sqlite3"
+        db = sqlite3.connect(old, isolation_level=None)
+        db.executescript(f"BEGIN; {ledger_module._MIGRATIONS[0]} PRAGMA user_version = 1; COMMIT;")
+        db.execute("INSERT INTO instances VALUES ('/srv/fen', 'fen', 'tarnholt', 'Thursdays', 400)")
+        db.execute("INSERT INTO ports VALUES ('/srv/fen', 'game', 21640, 'tcp')")
+        db.close()
+        for write in (False, True, False):
+            ledger = Ledger(old, write=write)
+            (entry,) = ledger.entries()
+            ledger.close()
+            self.assertEqual(
+                (entry.name, entry.note, entry.ports, entry.memory_mib), ("fen", "Thursdays", {"game": 21640}, 400)
+            )
+        db = sqlite3.connect(old)
+        db.execute("PRAGMA user_version = 99")
+        db.close()
+        with self.assertRaises(StateError) as caught:
+            Ledger(old, write=True)
+        self.assertEqual(caught.exception.code, "ledger-newer")
 
 
 class Sockets(unittest.TestCase):
@@ -198,13 +251,6 @@ class Files(Case):
         with self.assertRaises(InputError):
             read_bytes(path, "list", most=0)
 
-    def test_links_are_not_followed(self) -> None:
-        (self.folder / "link").symlink_to("/etc/hostname")
-        (self.folder / "dir").mkdir()
-        for name in ("link", "dir"):
-            with self.assertRaises(StateError):
-                hash_present(self.folder, [RelPath(name)])
-
 
 class Processes(Case):
     def test_lines_console_and_end(self) -> None:
@@ -228,13 +274,13 @@ class Processes(Case):
             ServerProcess(["/no/such/program"], self.folder)
 
     def test_a_log_is_bounded_and_a_full_disk_does_not_end_it(self) -> None:
-        self.write("last-run.log", "the run before\n")
+        self.write(".rhizon/last-run.log", "the run before\n")
         log = RunLog(self.folder, most_bytes=100)
         self.addCleanup(log.close)
-        self.assertEqual((self.folder / BEFORE).read_text(), "the run before\n")
+        self.assertEqual((self.folder / ".rhizon" / BEFORE).read_text(), "the run before\n")
         for number in range(30):
             self.assertEqual(log.write(f"line {number}"), "")
-        kept = (self.folder / BEFORE).read_text() + log.path.read_text()
+        kept = (self.folder / ".rhizon" / BEFORE).read_text() + log.path.read_text()
         self.assertTrue(kept.endswith("line 28\nline 29\n"), kept)
         self.assertLessEqual(len(kept), 200)
         mount = self.folder / "small"
@@ -260,7 +306,7 @@ class Processes(Case):
         self.assertEqual(server.line(20), "up")
         make_room(self.folder)
         Samples(self.folder, server.pid).tick()
-        ((seconds, mib),) = process_runs(self.folder)[0]
+        ((seconds, mib),) = process_runs(self.folder / ".rhizon")[0]
         self.assertLess(seconds, 5)
         self.assertTrue(100 < mib < 160, mib)
 
@@ -275,7 +321,7 @@ class Processes(Case):
         home.own.mkdir(parents=True)
         home.mark_running(RunMark(os.getpid(), 1.0))
         self.assertIsNone(home.running())
-        later = RunMark(os.getpid(), psutil.Process().create_time(), 1, "t")
+        later = RunMark(os.getpid(), psutil.Process().create_time(), 1, Secret("t"))
         home.mark_running(later)
         home.mark_ended(RunMark(os.getpid(), 1.0))  # a run that ends late
         self.assertEqual(home.running(), later)

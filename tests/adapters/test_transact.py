@@ -12,7 +12,9 @@ import unittest.mock
 from collections.abc import Callable
 from pathlib import Path
 
-from rhizon.adapters.files import hash_present
+from rhizon import interrupts
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import JOURNAL, RHIZON, apply, recover, write_alone
 from rhizon.core.errors import StateError
@@ -21,6 +23,7 @@ from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, WantedFile, make_plan
 from tests.support import Case
 
+DONE = ("committed", "ended")  # points after the commit point
 OLD = {"mods/a.jar": b"old a", "mods/gone.jar": b"gone", "start.sh": b"old start"}
 NEW = {"mods/a.jar": b"new a", "mods/b.jar": b"b", "deep/er/c.txt": b"c", "start.sh": b"old start"}
 PERSONS = {"worlds/fen/ground.bin": b"fifty people", "notes.txt": b"mine"}
@@ -59,7 +62,7 @@ class Transactions(Case):
             for name, data in files.items()
         }
         names = set(wanted) | {RelPath(name) for name in (before.files if before else ())}
-        present = hash_present(self.home, names) if self.home.exists() else {}
+        present = InstanceFolder(self.home).hashes(sorted(names))
         return make_plan(wanted, present, before, RelPath("worlds"))
 
     def change(self, reached: object = None) -> None:
@@ -102,14 +105,16 @@ class Transactions(Case):
 
                     with self.assertRaises((StateError, KeyboardInterrupt)):
                         self.change(fail)
-                    self.assertEqual(tree(self.home), self.new if point == "ended" else self.old)
+                    if point in DONE:
+                        recover(self.home)  # clears what that left behind
+                    self.assertEqual(tree(self.home), self.new if point in DONE else self.old)
             with self.subTest(point=point, killed=number):
                 self.again()
                 self.killed_at(point)
                 recover(self.home)
-                self.assertEqual(tree(self.home), self.new if point == "ended" else self.old)
+                self.assertEqual(tree(self.home), self.new if point in DONE else self.old)
                 self.assertFalse(recover(self.home))
-                if point != "ended":
+                if point not in DONE:
                     self.change()
                 self.assertEqual(tree(self.home), self.new)
 
@@ -153,8 +158,8 @@ class Transactions(Case):
                 return self.in_a_child(work) == signal.SIGKILL
 
         def alone() -> None:
-            write_alone(self.home, self.home / RHIZON / "lock.json", b"new lock")
-            write_alone(self.home, self.home / "notes.txt", b"theirs")
+            write_alone(self.home, f"{RHIZON}/lock.json", b"new lock")
+            write_alone(self.home, "notes.txt", b"theirs")
 
         for name, work, new, least in (
             ("a change", self.change, self.new, 8),
@@ -173,6 +178,95 @@ class Transactions(Case):
                     self.assertGreaterEqual(number, least)
                     self.assertEqual(left, new)
                     break
+
+    def test_at_no_moment_a_replaced_file_is_missing_and_readers_see_the_old_state(self) -> None:
+        seen = []
+
+        def look(at: str) -> None:
+            if at == "committed":
+                return
+            home = InstanceFolder(self.home)
+            self.assertTrue((self.home / "mods/a.jar").is_file() and (self.home / ".rhizon/lock.json").is_file(), at)
+            self.assertEqual((home.read("mods/a.jar"), home.read(".rhizon/lock.json")), (b"old a", b"old lock"), at)
+            self.assertIsNone(home.read("mods/b.jar"), at)
+            seen.append(at)
+            if at.startswith("in .rhizon/instance"):
+                self.assertTrue(home.is_unfinished)
+
+        with contextlib.suppress(AssertionError):
+            self.change(lambda at: None if at in ("staged", "ended") else look(at))
+        self.assertGreater(len(seen), 5)
+        self.assertEqual(tree(self.home), self.new)
+        self.assertEqual(InstanceFolder(self.home).read("mods/a.jar"), b"new a")
+
+    def test_signals_before_and_after_the_commit_point(self) -> None:
+        before = {one: signal.getsignal(one) for one in (signal.SIGINT, signal.SIGTERM)}
+        self.addCleanup(lambda: [signal.signal(one, handler) for one, handler in before.items()])
+        for point in self.points():
+            for times in (1, 2):
+                with self.subTest(point=point, times=times):
+                    self.again()
+                    interrupts.install()
+
+                    def send(at: str, wanted: str = point, times: int = times) -> None:
+                        for _ in range(times if at == wanted else 0):
+                            os.kill(os.getpid(), signal.SIGINT)
+
+                    if point in DONE:
+                        self.change(send)  # noted, and the command goes on
+                        self.assertTrue(interrupts.asked() and interrupts.committed())
+                    else:
+                        self.assertRaises(KeyboardInterrupt, self.change, send)
+                        self.assertFalse(interrupts.committed())
+                    self.assertEqual(tree(self.home), self.new if point in DONE else self.old)
+
+    def test_links_lead_nowhere(self) -> None:
+        outside = self.folder / "outside"
+        for name, link in (("content", "mods"), ("deep", "deep"), ("records", RHIZON)):
+            with self.subTest(name):
+                self.again()
+                outside.mkdir(exist_ok=True)
+                (outside / "a.jar").write_bytes(b"theirs")
+                shutil.rmtree(self.home / link, ignore_errors=True)
+                (self.home / link).symlink_to(outside)
+                plan = make_plan(
+                    {RelPath(path): WantedFile(sha256=self.store.add(data), size=len(data), origin="o")
+                     for path, data in NEW.items()}, {}, None, RelPath("worlds"),
+                )  # fmt: skip
+                with self.assertRaises(StateError) as caught:
+                    apply(self.home, plan, {"lock.json": b"new"}, self.store)
+                self.assertEqual(caught.exception.code, "linked-folder")
+                self.assertEqual({one.name: one.read_bytes() for one in outside.iterdir()}, {"a.jar": b"theirs"})
+                shutil.rmtree(outside)
+                shutil.rmtree(self.home, ignore_errors=True)
+
+    @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid() == 0, "giving files away needs root")
+    def test_owner_group_and_mode_stay(self) -> None:
+        for path in (self.home, *self.home.rglob("*")):
+            os.chown(path, 4321, 4322)
+        (self.home / "mods/a.jar").chmod(0o640)
+        self.change()
+        for path in (self.home, *self.home.rglob("*")):
+            with self.subTest(path.name):
+                self.assertEqual((path.stat().st_uid, path.stat().st_gid), (4321, 4322), path)
+        self.assertEqual((self.home / "mods/a.jar").stat().st_mode & 0o777, 0o640)
+        os.chown(self.home / "start.sh", 0, 0)
+
+        def as_another() -> None:
+            self.folder.chmod(0o755)
+            os.chown(self.store._root, 4321, 4322)
+            os.setgid(4322)
+            os.setuid(4321)
+            plan = make_plan(
+                {RelPath("start.sh"): WantedFile(sha256=self.store.add(b"x"), size=1, origin="o")},
+                {RelPath("start.sh"): hashlib.sha256(OLD["start.sh"]).hexdigest()},
+                self.before, RelPath("worlds"),
+            )  # fmt: skip
+            with self.assertRaises(StateError) as caught:
+                apply(self.home, plan, {}, self.store)
+            self.assertEqual(caught.exception.code, "owner-not-kept")
+
+        self.in_a_child(as_another)
 
     def test_taking_back_may_be_killed_too(self) -> None:
         self.killed_at("in deep/er/c.txt")
@@ -234,9 +328,8 @@ class Transactions(Case):
         self.assertFalse((self.home / "mods/.rhizon-passing").exists())
 
     def test_whole_folders_and_bytes_that_are_kept(self) -> None:
-        def world(target: Path) -> None:
-            (target / "deep").mkdir(parents=True)
-            (target / "deep/ground.bin").write_bytes(b"as it was")
+        def world(inside: Inside, target: RelPath) -> None:
+            inside.write_new(f"{target}/deep/ground.bin", b"as it was")
 
         plan = Plan(steps=(), inventory=self.before)
         data = (self.home / "notes.txt").read_bytes()

@@ -6,8 +6,9 @@ import sys
 import unittest
 from pathlib import Path
 
-from rhizon.adapters.files import has_stamp
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.store import Store
+from rhizon.core.plan import WantedFile
 from tests.support import Case, java17
 
 RUN = Path(__file__).parents[2] / "bench/faults/run.py"
@@ -47,11 +48,12 @@ class OtherFileSystems(Case):
 
         before = used()
         target = mount / "copy"
-        store.lay_out(sha256, str(target), link=False, executable=False, what="a file")
+        with Inside(mount) as inside:
+            store.lay_out(WantedFile(sha256=sha256, size=len(data), origin="a file"), inside, "copy")
         self.assertLess(used() - before, len(data) // 4)
         self.assertEqual((target.read_bytes(), target.stat().st_nlink), (data, 1))
-        self.assertTrue(has_stamp(target.stat(), sha256))
+        self.assertEqual(store.verified.sha256_of(target.stat()), sha256)
         with target.open("r+b") as file:
             file.write(b"changed")
         self.assertEqual(store.read(sha256, "a file"), data)
-        self.assertFalse(has_stamp(target.stat(), sha256))
+        self.assertIsNone(store.verified.sha256_of(target.stat()))

@@ -148,6 +148,17 @@ EXAMPLES: dict[str, dict[str, Any]] = {
     },
     "house": {"format": "rhizon-house/1", "title": "Club", "settings": {"pvp": False, "max_players": 9}},
     "host": {"format": "rhizon-host/1", "memory_mib": 900, "ports": ["24000-24009", "24100"]},
+    "sealed": {
+        "format": "rhizon-sealed/1",
+        "id": "marsh-1",
+        "when": "2026-11-25T19-02-10Z",
+        "lane": "9c1185a5c5e9fc54",
+        "recipients": ["age1t7qmjxtp730tm3nnmh48gekq2fl55z4t384qc7e7cj0rr2lqnqqscpvkac"],
+        "calm": "held",
+        "files": 2,
+        "size": 9,
+        "pieces": ["0" * 64],
+    },
     "backups": {"format": "rhizon-backups/1", "id": "marsh-1", "places": ["/mnt/attic"]},
     "credentials": {
         "format": "rhizon-credentials/1",
@@ -360,6 +371,11 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("word", put("ports", ["many"]), "24000-24100"),
         ("memory", put("memory_mib", -1), "memory_mib"),
     ),
+    "sealed": (
+        ("lane", drop("lane"), "lane"),
+        ("piece", put("pieces", ["x"]), "pieces"),
+        ("size", put("size", -1), "size"),
+    ),
     "backups": (
         ("id", put("id", "A B"), "id"),
         ("places", put("places", "/mnt"), "places"),
@@ -369,5 +385,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("address", put("catalog", 0, "address", "ftp://x"), "https"),
         ("two ways", put("catalog", 0, "token", "t"), "token"),
         ("no way", drop("catalog", 0, "password"), "password"),
+        ("line end", put("catalog", 0, {"address": "https://x", "token": "a\nb"}), "line end"),
+        ("shown nowhere", put("catalog", 0, "password", ["hush-hush"]), "^(?!.*hush)"),
     ),
 }

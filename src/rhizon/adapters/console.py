@@ -192,10 +192,7 @@ class ConsoleClient:
     def __init__(self, home: InstanceFolder, mark: RunMark) -> None:
         try:
             if mark.port == 0:
-                self._socket = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
-                self._socket.settimeout(SECONDS)
-                with _named(home.folder) as (_, path):
-                    self._socket.connect(path)
+                self._socket = self._connected(home)
             else:
                 self._socket = socket.create_connection(("127.0.0.1", mark.port), SECONDS)
         except OSError:
@@ -207,6 +204,18 @@ class ConsoleClient:
         except (OSError, ValueError):
             self._socket.close()
             raise _unheard() from None
+
+    @staticmethod
+    def _connected(home: InstanceFolder) -> socket.socket:
+        made = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+        try:
+            made.settimeout(SECONDS)
+            with _named(home.folder) as (_, path):
+                made.connect(path)
+        except BaseException:
+            made.close()
+            raise
+        return made
 
     def __enter__(self) -> "ConsoleClient":
         return self

@@ -98,15 +98,30 @@ class Ledger:
     # ---- opening
 
     def _opened(self) -> sqlite3.Connection:
-        if not self._write and not self._file.exists():
-            return self._in_memory(self._copied())
         fresh = not self._file.exists() or self._file.stat().st_size == 0
-        mode = "rwc" if self._write else "ro"
+        copied = self._copied() if fresh else ()
+        if copied:
+            self.trouble = "the ledger was lost; it was rebuilt from its copy"
+        if fresh and not self._write:
+            return self._in_memory(copied)
         try:
-            db = sqlite3.connect(
-                f"file:{urllib.parse.quote(str(self._file))}?mode={mode}",
-                uri=True, timeout=WAIT_SECONDS, isolation_level=None,
-            )  # fmt: skip
+            db = self._connected()
+        except sqlite3.OperationalError:
+            if self._write:
+                raise
+            return self._in_memory(self._copied())  # a read-only folder, or one whose last writer was killed
+        if copied:
+            self._db = db
+            with self.claim():
+                for entry in copied:
+                    self.put(entry)
+        return db
+
+    def _connected(self) -> sqlite3.Connection:
+        mode = "rwc" if self._write else "ro"
+        address = f"file:{urllib.parse.quote(str(self._file))}?mode={mode}"
+        db = sqlite3.connect(address, uri=True, timeout=WAIT_SECONDS, isolation_level=None)
+        try:
             if self._write:
                 db.execute("PRAGMA journal_mode = DELETE")  # one that readers of a read-only folder can open too
                 self._migrate(db)
@@ -114,19 +129,9 @@ class Ledger:
                 return self._old_rows(db)
             if db.execute("PRAGMA quick_check(1)").fetchone()[0] != "ok":
                 raise sqlite3.DatabaseError("the file is damaged")
-        except sqlite3.OperationalError:
-            if self._write:
-                raise
-            return self._in_memory(self._copied())  # a read-only folder, or one whose last writer was killed
-        copied = self._copied() if fresh else ()
-        if copied:
-            self.trouble = "the ledger was lost; it was rebuilt from its copy"
-            if not self._write:
-                return self._in_memory(copied)
-            self._db = db
-            with self.claim():
-                for entry in copied:
-                    self.put(entry)
+        except BaseException:
+            db.close()
+            raise
         return db
 
     def _old_rows(self, db: sqlite3.Connection) -> sqlite3.Connection:
