@@ -57,7 +57,7 @@ class Arguments(Case):
             (
                 ("provision", "marsh.list.toml", "d", *catalog, "--secret", "password=nothing"),
                 2,
-                "unreadable",
+                "no-such-file",
                 "nothing",
             ),
             ((*make, "--port", "game=70000"), 2, "usage", "65535"),
@@ -139,7 +139,7 @@ class WrongDocuments(Case):
                     shutil.copytree(CATALOG, self.folder / document.name)
                     (self.folder / document.name / names[document.name]).write_bytes(made_wrong(document, ALWAYS[5][1]))
                     done = self.rhizon("solve", "marsh.list.toml", "--catalog", document.name)
-                    self.assertEqual(done.code, 2, done.err)
+                    self.assertEqual(done.code, 5, done.err)
                     self.assertIn(names[document.name], done.err)
 
     def test_what_an_instance_holds(self) -> None:
@@ -149,8 +149,8 @@ class WrongDocuments(Case):
             kind = next(one for one in DOCUMENTS if one.name == document)
             self.write(f"i/.rhizon/{name}", made_wrong(kind, ALWAYS[5][1]))
             done = self.rhizon("check", "i")
-            self.assertEqual(done.code, 2)
-            self.assertIn(name, done.err)
+            self.assertEqual(done.code, 1)
+            self.assertIn("is damaged", done.err)
             self.write(f"i/.rhizon/{name}", made_wrong(kind, lambda _document: None))
 
 

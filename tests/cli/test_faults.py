@@ -39,6 +39,7 @@ class OtherFileSystems(Case):
             self.skipTest("this machine does not allow to mount")
         self.addCleanup(subprocess.run, ["umount", str(mount)], check=True)
         store = Store(mount / "store")
+        self.addCleanup(store.verified.close)
         data = bytes(range(256)) * (40 << 12)
         sha256 = store.add(data)
 

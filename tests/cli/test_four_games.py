@@ -176,8 +176,15 @@ class FourGames(Case):
         shutil.copytree(self.folder / "moved", self.folder / "copy")
         codes = [one["code"] for one in self.rhizon("check", "moved", "--json").json["result"]["findings"]]
         self.assertEqual(codes, ["moved-by-hand"])
-        codes = [one["code"] for one in self.rhizon("check", "copy", "--json").json["result"]["findings"]]
-        self.assertEqual(codes, ["not-in-ledger"])
+        self.assertIn("was moved here", self.rhizon("set", "moved", "max_players=9").err)
+        for name, code in (("copy", "not-in-ledger"), ("moved", "")):
+            codes = {one["code"] for one in self.rhizon("check", name, "--json").json["result"]["findings"]}
+            self.assertEqual(codes, {"port-clash", code} if code else set())
+        self.assertEqual(self.rhizon("run", "copy", "--trial", "--json").error["code"], "port-clash")  # it is known now
+        self.assertEqual(self.rhizon("run", "moved", "--trial", "--json").error["code"], "port-clash")
+        self.rhizon("ports", "copy", "--move")
+        self.assertEqual([self.rhizon("check", name).code for name in ("copy", "moved")], [0, 0])
+        self.rhizon("forget", "copy")
         listed = [one["folder"] for one in self.rhizon("list", "--json").json["result"]]
         self.assertEqual(listed, [str(self.folder / "moved")])
 
@@ -211,7 +218,7 @@ class FourGames(Case):
         rows = (
             (("--secret", "password"), 2, "nobody-to-ask"),
             (("--generate", "pasword"), 2, "bad-setting"),
-            (("--secret", "password=/nowhere/at/all"), 2, "unreadable"),
+            (("--secret", "password=/nowhere/at/all"), 2, "no-such-file"),
         )
         for more, code, word in rows:
             with self.subTest(word):

@@ -199,7 +199,7 @@ class Keeping(Case):
         self.write("config/host.toml", limits.replace("24000", "x"))
         self.assertEqual(self.done("host", code=2)["code"], "bad-document")
         self.write("config/host.toml", limits)
-        self.assertEqual(self.done("host")["free_mib"], 700 - 1 - 544)
+        self.assertEqual(self.done("host")["free_mib"], 700 - 544)
         for more, code in (((), "ports-exhausted"), (("--memory", 4000), "ports-exhausted")):
             refused = self.done("provision", PACK, "e", "--catalog", CATALOG, *more, code=1)
             self.assertEqual(refused["code"], code)
@@ -207,8 +207,20 @@ class Keeping(Case):
         self.memory()
         shutil.move(self.home, self.folder / "moved")
         told = self.rhizon("host", "--json").json
-        self.assertEqual([one["code"] for one in told["findings"]], ["instance-gone"])
+        self.assertEqual([one["code"] for one in told["findings"]], ["instance-absent"])
+        self.assertEqual(told["result"]["free_mib"], 700 - 544)  # it keeps what it holds
+        self.assertEqual([one["state"] for one in self.done("list")], ["absent"])
+        self.assertEqual([one["code"] for one in self.rhizon("ports", "--json").json["findings"]], ["instance-absent"])
+        self.assertEqual(self.done("forget", "marsh", "--dry-run", code=2)["code"], "no-such-server")
+        freed = self.done("forget", "marsh-evening")
+        self.assertEqual((freed["memory_mib"], freed["absent"]), (544, True))
         self.assertEqual(self.done("host")["instances"], [])
+        self.write("config/host.toml", limits.replace('"24000"', ""))
+        self.done("ports", "moved", "--move")  # it comes back, and is known again
+        self.assertEqual([one["folder"] for one in self.done("list")], [str(self.folder / "moved")])
+        self.done("forget", "moved")
+        for words in (("check", "moved"), ("set", "moved", "pvp=no"), ("run", "moved")):
+            self.assertEqual(self.done(*words, code=1)["code"], "forgotten")
 
     def test_a_definition_is_begun_and_tried_on_a_real_server(self) -> None:
         self.done("game", "new", "drift-mill")
@@ -270,12 +282,38 @@ class Keeping(Case):
         jar = self.home / "mods/reedlight-2.1.0.jar"
         facts = jar.stat()
         jar.chmod(0o644)
-        with jar.open("r+b") as file:  # a bit that flips by itself: only a look at every byte finds it
+        with jar.open("r+b") as file:  # a byte that changes under the same time, in the store too: it is a link
             file.write(b"\0")
         os.utime(jar, ns=(facts.st_atime_ns, facts.st_mtime_ns))
-        self.assertEqual(self.done("repair", "d")["steps"], [])
-        self.assertEqual(len(self.done("repair", "d", "--full")["steps"]), 1)
+        codes = [one["code"] for one in self.rhizon("check", "d", "--json").json["findings"]]
+        self.assertIn("file-changed", codes)
+        second = self.done(
+            "provision", PACK, "e", "--catalog", CATALOG, "--accept-licence"
+        )  # what the store lacks comes again
+        self.assertEqual((second["fetched"], (self.folder / "e/mods/reedlight-2.1.0.jar").read_bytes()),
+                         (1, before["mods/reedlight-2.1.0.jar"]))  # fmt: skip
+        self.assertEqual(len(self.done("repair", "d")["steps"]), 1)
+        self.assertEqual(self.done("repair", "d", "--full")["steps"], [])
         self.assertEqual(jar.read_bytes(), before["mods/reedlight-2.1.0.jar"])
+        self.documents(before)
+
+    def documents(self, before: dict[str, bytes]) -> None:
+        """Records that were damaged come back from their copies."""
+        own = self.home / ".rhizon"
+        for name in ("instance.toml", "lock.json", "inventory.json"):
+            whole = (own / name).read_bytes()
+            for bad in (b"", whole[:100], b"\xff" * 40, b'{"format": "rhizon-lock/1"}'):
+                with self.subTest(name, bad=bad[:9]):
+                    (own / name).write_bytes(bad)
+                    told = self.rhizon("check", "d", "--json")
+                    self.assertEqual((told.code, told.json["findings"][0]["code"]), (1, "instance-damaged"))
+                    self.assertEqual([one[0] for one in self.done("repair", "d")["documents"]], [name])
+                    self.assertEqual((own / name).read_bytes(), whole)
+        for name in ("instance.toml", "lock.json", "inventory.json"):
+            (own / name).unlink()
+        self.done("provision", PACK, "d", "--catalog", CATALOG)
+        checked = self.rhizon("check", "d")
+        self.assertEqual(checked.code, 0, checked.out)
 
     def test_backups_of_a_running_server_and_stopping_it_first(self) -> None:
         server = subprocess.Popen(
@@ -323,6 +361,7 @@ class Keeping(Case):
         last = self.done("backup", "d", "--keep", "1d", "--to", "attic")
         self.assertEqual(last["removed"], [first["when"], again["when"]])
         shutil.rmtree(self.home)
+        self.done("forget", "d")
         made = self.done("restore", "d2", "--of", "marsh-evening", "--place", "attic")
         self.assertEqual(made["to"], last["when"])
         ours = tree(self.folder / "d2")
@@ -357,6 +396,9 @@ class Keeping(Case):
         world = self.home / "marshes/oldfen"
         world.rename(self.folder / "elsewhere")
         world.symlink_to(self.folder / "elsewhere")
+        left = self.done("backup", "d")
+        self.assertEqual([one["code"] for one in left["findings"]], ["left-out-of-backup"])
+        self.write("config/host.toml", f'format = "rhizon-host/1"\nlinked = ["{self.folder / "elsewhere"}"]\n')
         linked = self.done("backup", "d")
         self.assertEqual((linked["findings"], linked["files"]), ([], 11))
         self.assertEqual(self.done("restore", "d", "--only", "world", code=1)["code"], "world-is-a-link")
@@ -366,9 +408,13 @@ class Keeping(Case):
         assert server.stdout is not None
         self.assertTrue(any("gates open" in line for line in server.stdout))
         self.assertEqual(self.done("set", "d", "pvp=no", code=1)["code"], "server-running")
-        self.assertEqual(self.done("set", "d", "pvp=no", "--stop-first", code=1)["code"], "server-running")
+        (listed,) = self.done("list")
+        self.assertEqual((listed["state"], listed["process"]), ("running", server.pid))
+        self.assertFalse(any(one["taken"] for one in self.done("ports", "d")["ports"]))
         self.assertEqual(self.done("backup", "d")["calm"], "unsure")
-        server.communicate("stop\n", timeout=60)
+        self.done("set", "d", "pvp=no", "--stop-first")
+        server.communicate(timeout=60)
+        self.assertEqual(self.done("list")[0]["state"], "stopped")
 
     def test_the_same_server_again_offline(self) -> None:
         self.done("lock", "d", "--export", "d.lock.json")

@@ -164,7 +164,9 @@ class WholeRun(Case):
         self.assertEqual((stopped.code, stopped.error["code"]), (1, "native-file-broken"))
         settings.write_bytes(good)
         (self.folder / "d/.rhizon/lock.json").unlink()
-        self.assertEqual(self.rhizon("check", "d", "--json").error["code"], "instance-damaged")
+        told = self.rhizon("check", "d", "--json")
+        self.assertEqual((told.code, told.json["findings"][0]["code"]), (1, "instance-damaged"))
+        self.assertEqual(self.rhizon("set", "d", "pvp=yes", "--json").error["code"], "instance-damaged")
         again = self.provision("marsh.list.toml", "d", "--allow-installer", "--set", "view_distance=20")
         self.assertEqual(again["findings"], [])  # what could not be written is no edit of somebody's
         self.assertIn("sight = 20", settings.read_text())

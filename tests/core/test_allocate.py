@@ -58,7 +58,7 @@ class Ports(unittest.TestCase):
         for fixed, taken, expected in rows:
             with self.subTest(fixed=fixed, taken=taken):
                 self.assertEqual(allocate((block, late, other), fixed, holder(*taken)), expected)
-        for fixed, kind in (({"late": 5}, InputError), ({"game": 65534}, StateError), ({"game": 1}, StateError)):
+        for fixed, kind in (({"late": 5}, InputError), ({"game": 65534}, InputError), ({"game": 1}, InputError)):
             with self.subTest(fixed=fixed):
                 self.assertRaises(kind, allocate, (block, late, other), fixed, holder())
 

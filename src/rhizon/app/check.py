@@ -18,7 +18,7 @@ from rhizon.app.exclusive import started_elsewhere
 from rhizon.app.moving import taken_ports
 from rhizon.app.native import native_values
 from rhizon.app.ports import port_places
-from rhizon.app.reservations import collisions, entry_of, known_servers
+from rhizon.app.reservations import collisions, entry_of, is_the_same, known_servers
 from rhizon.app.settling import Side, native_edits
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, Severity, worst_first
@@ -147,14 +147,7 @@ def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
     if trouble:
         findings.append(_finding("ledger-damaged", "warning", "ledger", trouble, "rhizon host --rebuild"))
     if not any(one.entry.folder == str(home.folder) for one in servers):
-        was = next(
-            (
-                one.entry.folder
-                for one in servers
-                if one.presence == "absent" and (one.entry.name, one.entry.ports) == (entry.name, entry.ports)
-            ),
-            None,
-        )
+        was = next((one.entry.folder for one in servers if is_the_same(one, entry)), None)
         if was is not None:
             what, remedy = f"it was moved here from {was}", "The next command that changes something records it."
             findings.append(_finding("moved-by-hand", "info", RHIZON, what, remedy))
@@ -162,7 +155,7 @@ def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
             what = "this host's ledger does not know it: its ports may be given to another server"
             findings.append(_finding("not-in-ledger", "warning", RHIZON, what, f"rhizon host --rebuild {home.folder}"))
     remedy = f"Give one of the two ports of its own: rhizon ports {home.folder} --move"
-    for one in collisions(host, home, entry):
+    for one in collisions(host, entry):
         what = f"port {one.number} is also that of {one.other.name} ({one.other.folder})"
         findings.append(_finding("port-clash", "error", one.role, what, remedy))
     return findings

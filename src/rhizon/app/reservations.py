@@ -30,6 +30,7 @@ __all__ = [
     "Server",
     "collisions",
     "entry_of",
+    "is_the_same",
     "known_servers",
     "others_than",
     "ports_for",
@@ -117,14 +118,20 @@ def others_than(host: Host, home: InstanceFolder) -> list[Entry]:
     return [one.entry for one in known_servers(host)[0] if one.entry.folder != str(home.folder)]
 
 
-def collisions(host: Host, home: InstanceFolder, entry: Entry) -> list[Collision]:
+def collisions(host: Host, entry: Entry) -> list[Collision]:
     """Ports that other servers hold too: of two such servers one cannot start."""
     mine = {number: role for role, number in entry.ports.items()}
     return [
-        Collision(role=mine[number], number=number, other=other)
-        for other in others_than(host, home)
-        for number in sorted(mine.keys() & set(other.ports.values()))
+        Collision(role=mine[number], number=number, other=one.entry)
+        for one in known_servers(host)[0]
+        if one.entry.folder != entry.folder and not is_the_same(one, entry)
+        for number in sorted(mine.keys() & set(one.entry.ports.values()))
     ]
+
+
+def is_the_same(server: Server, entry: Entry) -> bool:
+    """Whether a server that cannot be seen seems to be this one, moved here."""
+    return server.presence == "absent" and (server.entry.name, server.entry.ports) == (entry.name, entry.ports)
 
 
 def reconcile(host: Host, ledger: Ledger) -> None:
@@ -178,8 +185,7 @@ def _arrived(host: Host, ledger: Ledger, home: InstanceFolder, entries: Sequence
     except (RhizonError, OSError):
         return ""
     for one in entries:
-        same = (one.name, one.ports) == (mine.name, mine.ports)
-        if same and _look(host, one).presence == "absent":
+        if is_the_same(_look(host, one), mine):
             ledger.drop(one.folder)
             return f"it was moved here from {one.folder}; the ledger has its new place now"
     return "this host's ledger did not know it; it does now"
@@ -224,7 +230,7 @@ def reserved(host: Host, home: InstanceFolder, decide: Callable[[Sequence[Entry]
 
 def require_free(host: Host, home: InstanceFolder, entry: Entry) -> None:
     """Raises :class:`StateError` where another server holds one of the ports."""
-    for one in collisions(host, home, entry):
+    for one in collisions(host, entry):
         raise StateError(
             "port-clash",
             f"port {one.number} ({one.role}) belongs to {one.other.name} ({one.other.folder}) too",

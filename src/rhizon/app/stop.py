@@ -5,7 +5,7 @@ from pathlib import Path
 import msgspec
 
 from rhizon.app.context import Host
-from rhizon.app.exclusive import exclusive, require_stopped
+from rhizon.app.exclusive import exclusive, require_stopped, started_elsewhere
 from rhizon.app.reporter import Reporter
 
 __all__ = ["Stopped", "stop"]
@@ -24,6 +24,6 @@ def stop(host: Host, folder: Path, reporter: Reporter) -> Stopped:
     Raises :class:`~rhizon.core.errors.StateError` (it does not stop; another program started it)."""
     home = host.home(folder).required()
     with exclusive(host, home, reporter):
-        was_running = home.running() is not None
+        was_running = home.running() is not None or started_elsewhere(host, home) is not None
         require_stopped(host, home, reporter, stop_first=True)
     return Stopped(folder=str(home.folder), name=home.instance().name, was_running=was_running)

@@ -1,5 +1,6 @@
 """The whole provision in its order; the folder is the old one or the new one, whatever happens."""
 
+import contextlib
 from collections.abc import Mapping, Sequence
 
 import msgspec
@@ -56,8 +57,19 @@ def provision(
     host.places.require_state()
     with exclusive(host, home, reporter):
         _fit_for_us(home)  # once more: what was cut short is rolled back now
+        _mend(home, reporter)
         require_stopped(host, home, reporter, stop_first=wishes.stop_first)
         return _Work(host, wishes, home, reporter).done(ask_licence)
+
+
+def _mend(home: InstanceFolder, reporter: Reporter) -> None:
+    """Damaged records come back from their copies; what is nowhere to be had is written again."""
+    for one in home.damaged():
+        reporter.step("looking at the instance's records")
+        again = f"put back from the {one.source}" if one.source else "written again"
+        reporter.done(f".rhizon/{one.name} was damaged ({one.why}) and is {again}")
+    with contextlib.suppress(StateError):
+        home.mend()
 
 
 def _fit_for_us(home: InstanceFolder) -> None:
