@@ -1,9 +1,20 @@
-"""Killing and failing every command that changes an instance: python bench/faults/run.py [--kills N] [--faults N]
+"""Killing, interrupting and failing every command that changes a server: python bench/faults/run.py [--kills N] ...
 
-``--kills`` times (300) a random command is killed (SIGKILL) at a random moment; ``--faults`` times each (0: at every
-one) a write, sync, rename, link, unlink or mkdir of each command fails (strace -e inject). After each the next command
-must leave the old state or the new one, byte for byte, with the world of that state. Exit code 1 when one did not.
-Needs a Java 17; strace for the second half.
+Three ways, each at moments that strace counts (``-e inject``), since nothing in the program knows of them:
+
+* ``--kills N``: SIGKILL on entry of a write, sync, rename, link, unlink or mkdir (the ledger's too);
+* ``--interrupts N``: Ctrl-C at the same places, once and twice;
+* ``--faults N``: the call fails (no room, an error of the disk, no permission).
+
+N moments of each command are drawn (0: every one; a negative number: none). Afterwards must hold:
+
+1. commands that read answer, change not one byte, and say the ports that the server's own files say;
+2. the server's folder is the old one or the new one, byte for byte, with the world of that state; after an interrupt
+   with exit code 7 it is the old one, with 0 the new one;
+3. no port that a server has is given to another one;
+4. the same command again reaches the goal, and then the ledger says what the folders say.
+
+Exit code 1 when something did not. Needs a Java 17 and strace.
 """
 
 import argparse
@@ -12,28 +23,22 @@ import os
 import random
 import re
 import shutil
-import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
-import time
+import tomllib
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 ROOT = Path(__file__).parents[2]
 SHIPPED = ROOT / "src/rhizon/world/harbour"
 PROGRAM = [sys.executable, "-m", "rhizon"]
-PASSING = re.compile(r"\.rhizon/(busy|last-run\.log|run-before\.log|backups\.json|answer\.json|kept/.*)$")
-COMMANDS = {
-    "provision": (
-        *("provision", str(SHIPPED / "packs/marsh-evening"), "e", "--accept-licence", "--catalog", "shelf"),
-        *("--set", "seed=1907"),
-    ),
-    "update": ("update", "d", "--to", str(SHIPPED / "packs/marsh-evening-1.3")),
-    "set": ("set", "d", "max_players=30", "pvp=yes", "name=Low Tide"),
-    "undo": ("undo", "d", "--to", "1", "--with-world"),
-    "restore": ("restore", "d"),
-}
-# what fails -> the error it gives
+PASSING = re.compile(
+    r"\.rhizon/(busy|console|last-run\.log|run-before\.log|backups\.json|answer\.json|(kept|measured)/.*)$"
+)
+CHANGES = "write,pwrite64,fsync,fdatasync,rename,renameat,renameat2,link,linkat,unlink,unlinkat,mkdir,mkdirat,ftruncate"
 FAULTS = {
     "write,pwrite64": "ENOSPC",
     "fsync,fdatasync": "EIO",
@@ -42,6 +47,21 @@ FAULTS = {
     "unlink,unlinkat": "EACCES",
     "mkdir,mkdirat": "ENOSPC",
 }
+PACK, NEWER = str(SHIPPED / "packs/marsh-evening"), str(SHIPPED / "packs/marsh-evening-1.3")
+# command -> its words, and the folder that it changes
+COMMANDS: dict[str, tuple[tuple[str, ...], str]] = {
+    "provision": (("provision", PACK, "e", "--accept-licence", "--catalog", "shelf", "--set", "seed=1907"), "e"),
+    "update": (("update", "d", "--to", NEWER), "d"),
+    "set": (("set", "d", "max_players=30", "pvp=yes", "name=Low Tide"), "d"),
+    "ports": (("ports", "d", "--move", "--port", "game=25777"), "d"),
+    "undo": (("undo", "d", "--to", "1", "--with-world"), "d"),
+    "restore": (("restore", "d"), "d"),
+    "restore-new": (("restore", "f", "--of", "marsh-evening"), "f"),
+    "repair": (("repair", "d"), "d"),
+    "backup": (("backup", "d"), "d"),
+    "forget": (("forget", "d"), "d"),
+}
+FOLDERS = ("d", "e", "f")
 
 
 class Trial:
@@ -57,34 +77,34 @@ class Trial:
         }
         self.environment.pop("PYTHONDONTWRITEBYTECODE", None)
         self._make_base()
-        self.old = self.states()
-        self.new: dict[str, dict[str, dict[str, bytes]]] = {}
-        self.seconds: dict[str, float] = {}
-        for name, words in COMMANDS.items():
-            self.again()
-            begun = time.perf_counter()
+        self.old: dict[str, dict[str, bytes]] = {}
+        self.new: dict[str, dict[str, bytes]] = {}
+        for name, (words, folder) in COMMANDS.items():
+            self.again(name)
+            self.old[name] = tree(self.work / folder)
             self.must(*words)
-            self.seconds[name] = time.perf_counter() - begun
-            self.new[name] = self.states()
+            self.new[name] = tree(self.work / folder)
 
     def _make_base(self) -> None:
         self.work.mkdir()
         shutil.copytree(SHIPPED / "catalog", self.work / "shelf")
-        pack = str(SHIPPED / "packs/marsh-evening")
-        self.must("provision", pack, "d", "--catalog", "shelf", "--accept-licence", "--set", "address=127.0.0.1")
+        self.must("provision", PACK, "d", "--catalog", "shelf", "--accept-licence", "--set", "address=127.0.0.1")
         self.must("run", "d", "--trial")
-        self.must("update", "d", "--to", str(SHIPPED / "packs/marsh-evening-1.3"))
+        self.must("update", "d", "--to", NEWER)
         self.must("run", "d", "--trial")
-        self.must("update", "d", "--to", pack)
+        self.must("update", "d", "--to", PACK)
         self.must("backup", "d")
         self.must("set", "d", "max_players=11")
         (self.work / "d/marshes/oldfen/hut.txt").write_text("built by fifty people")
         (self.work / "d/config/heronwatch.properties").write_text("# mine\nwatch.minutes = 6\n")
         subprocess.run(["cp", "-a", str(self.work), str(self.base)], check=True)
 
-    def again(self) -> None:
+    def again(self, name: str) -> None:
         shutil.rmtree(self.work)
         subprocess.run(["cp", "-a", str(self.base), str(self.work)], check=True)
+        if name == "repair":
+            (self.work / "d/mods/reedlight-2.1.0.jar").unlink()
+            (self.work / "d/.rhizon/lock.json").write_bytes(b"{")
 
     def run(self, *words: str, prefix: tuple[str, ...] = ()) -> "subprocess.CompletedProcess[str]":
         command = [*prefix, *PROGRAM, *words, "--json"]
@@ -92,41 +112,113 @@ class Trial:
             command, cwd=self.work, env=self.environment, capture_output=True, text=True, stdin=subprocess.DEVNULL
         )
 
-    def must(self, *words: str) -> None:
+    def must(self, *words: str) -> Any:
         done = self.run(*words)
         if done.returncode:
             sys.exit(f"rhizon {' '.join(words)}: {done.stdout}{done.stderr}")
+        return json.loads(done.stdout)["result"]
 
-    def states(self) -> dict[str, dict[str, bytes]]:
-        """Every file of both instances."""
-        return {name: tree(self.work / name) for name in ("d", "e")}
+    def ports(self) -> dict[str, int]:
+        """Every port that the servers' own records give them."""
+        found = {}
+        for name in FOLDERS:
+            record = self.work / name / ".rhizon/instance.toml"
+            if record.is_file() and not (record.parent / "forgotten").exists():
+                ports = tomllib.loads(record.read_text())["ports"]
+                found |= {f"{name} {role}": number for role, number in ports.items()}
+        return found
 
-    def wrong(self, name: str) -> str:
-        """After a command was killed or failed: what the next one left that it should not, or nothing."""
-        after = self.run("backup", "d")
-        if after.returncode or "stumbled" in after.stdout:
-            return f"the next command: {after.stdout}"
-        if name == "provision":
-            again = self.run(*COMMANDS[name])
-            if again.returncode:
-                return f"provision again: {again.stdout}"
-            return differs(self.without_world(self.states()["e"]), self.without_world(self.new[name]["e"]))
-        now = self.states()["d"]
-        to_old, to_new = differs(now, self.old["d"]), differs(now, self.new[name]["d"])
+    def ledger(self) -> dict[str, int]:
+        """The same as the ledger has it, reservations included."""
+        with sqlite3.connect(self.work / "state/ledger.sqlite3") as db:
+            rows = [json.loads(row[0]) for row in db.execute("SELECT entry FROM servers")]
+        return {
+            f"{Path(row['folder']).name} {role}": number
+            for row in rows
+            for role, number in {
+                **row["ports"],
+                **{f"soon {role}": n for role, n in row.get("soon", {}).items()},
+            }.items()
+        }
+
+    def everything(self) -> dict[str, bytes]:
+        """Every byte but those of caches."""
+        caches = re.compile(r"(verified|copies|facts)\.sqlite3|runtime-probes|\.pyc$")
+        files = (path for path in sorted(self.work.rglob("*")) if path.is_file() and not path.is_symlink())
+        return {str(path): path.read_bytes() for path in files if not caches.search(str(path))}
+
+    def wrong(self, name: str, code: int | None) -> str:
+        """What does not hold after a command was killed, interrupted (``code`` is how it ended) or failed."""
+        words, folder = COMMANDS[name]
+        return (
+            self._readers(name)
+            or self._state(name, folder, code)
+            or self._ports_of_another()
+            or self._goal(name, words, folder)
+        )
+
+    def _readers(self, name: str) -> str:
+        before = self.everything()
+        listed = self.run("list")
+        if listed.returncode:
+            return f"list: {listed.stdout}{listed.stderr}"
+        for row in json.loads(listed.stdout)["result"]:
+            settings = self.work / Path(row["folder"]).name / "marsh.properties"
+            unfinished = (settings.parent / ".rhizon/journal.json").exists()
+            if row["state"] == "stopped" and settings.is_file() and not unfinished and name != "provision":
+                written = int(re.search(r"net\.game = (\d+)", settings.read_text())[1])  # type: ignore[index]
+                if written != row["ports"]["game"]:
+                    return f"list says {row['ports']['game']}, the server's own file {written}"
+        for command in (("check", "d"), ("ports",), ("host",)):
+            done = self.run(*command)
+            if "internal error" in done.stdout or "Traceback" in done.stderr:
+                return f"{command}: {done.stdout}{done.stderr}"
+        return differs(before, self.everything(), "a command that reads changed ")
+
+    def _state(self, name: str, folder: str, code: int | None) -> str:
+        done = self.run("backup", folder)  # a change elsewhere: recovers first
+        if done.returncode and folder == "d" and name != "forget":
+            return f"the next command: {done.stdout}"
+        if name in ("provision", "restore-new"):
+            return ""  # the goal is what counts
+        now = tree(self.work / folder)
+        to_old = differs(now, self.old[name], "")
+        to_new = differs(now, self.new[name], "")
         if to_old and to_new:
             return f"neither the old state ({to_old}) nor the new one ({to_new})"
-        listed = json.loads(self.run("list").stdout)["result"]
-        held = next(one["ports"] for one in listed if one["folder"].endswith("/d"))
-        return "" if held else "the ledger has lost its ports"
+        if (code == 7 and to_old) or (code == 0 and to_new):
+            return f"exit code {code}, and not the state that it promises ({to_old or to_new})"
+        return ""
 
-    @staticmethod
-    def without_world(files: dict[str, bytes]) -> dict[str, bytes]:
-        """What a world holds is the server's own doing, and the licence was accepted at another time."""
-        return {
-            name: re.sub(rb"accepted_at = .*", b"", data)
-            for name, data in files.items()
-            if not name.startswith("marshes/")
-        }
+    def _ports_of_another(self) -> str:
+        kept = {number for key, number in self.ports().items() if key.startswith("d ")}
+        probe = self.run("provision", PACK, "probe", "--catalog", "shelf", "--dry-run")
+        if probe.returncode:
+            return f"another server: {probe.stdout}"
+        given = set(json.loads(probe.stdout)["result"]["ports"].values())
+        return f"another server would get {given & kept}" if given & kept else ""
+
+    def _goal(self, name: str, words: tuple[str, ...], folder: str) -> str:
+        again = self.run(*words)
+        done_before = name == "forget" and "no-such-server" in again.stdout
+        if again.returncode and not done_before:
+            return f"the same command again: {again.stdout}{again.stderr}"
+        now, wanted = tree(self.work / folder), self.new[name]
+        if name == "provision":
+            now, wanted = without_world(now), without_world(wanted)
+        if name in ("repair", "restore-new", "forget"):  # a record that says when or where
+            now = {key: data for key, data in now.items() if not key.startswith(".rhizon/")}
+            wanted = {key: data for key, data in wanted.items() if not key.startswith(".rhizon/")}
+        elif name == "backup":
+            wanted = self.old[name]
+        return differs(now, wanted, "not the goal: ") or differs(self.ledger(), self.ports(), "ledger and folders: ")
+
+
+def without_world(files: dict[str, bytes]) -> dict[str, bytes]:
+    """What a world holds is the server's own doing, and the licence was accepted at another time."""
+    return {
+        name: re.sub(rb"accepted_at = .*", b"", data) for name, data in files.items() if not name.startswith("marshes/")
+    }
 
 
 def tree(folder: Path) -> dict[str, bytes]:
@@ -137,82 +229,82 @@ def tree(folder: Path) -> dict[str, bytes]:
     }
 
 
-def differs(one: dict[str, bytes], other: dict[str, bytes]) -> str:
+def differs(one: dict[str, Any], other: dict[str, Any], lead: str) -> str:
     names = sorted(name for name in {*one, *other} if one.get(name) != other.get(name))
-    return ", ".join(names[:6])
+    return lead + ", ".join(names[:6]) if names else ""
 
 
-def kills(trial: Trial, count: int, chance: random.Random) -> int:
-    wrong = 0
-    ended: dict[str, int] = {}
-    for number in range(count):
-        name = chance.choice(list(COMMANDS))
-        trial.again()
-        process = subprocess.Popen(
-            [*PROGRAM, *COMMANDS[name], "--json"],
-            cwd=trial.work, env=trial.environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-            stderr=subprocess.DEVNULL,
-        )  # fmt: skip
-        time.sleep(chance.uniform(0.1, 1.0) * trial.seconds[name])
-        process.send_signal(signal.SIGKILL)
-        ended[name] = ended.get(name, 0) + (process.wait() == -signal.SIGKILL)
-        time.sleep(0.6 if name == "provision" else 0)  # a server that was just starting sees that its console is gone
-        bad = trial.wrong(name)
-        if bad:
-            wrong += 1
-            print(f"WRONG: kill {number} of {name}: {bad}", flush=True)
-    print(f"{count} kills ({', '.join(f'{name} {times}' for name, times in sorted(ended.items()))}): {wrong} wrong")
-    return wrong
+def moments(trial: Trial, name: str, calls: str, most: int, chance: random.Random) -> list[int]:
+    """At which of the calls something is to happen."""
+    trial.again(name)
+    log = trial.work.parent / "calls"
+    trial.run(*COMMANDS[name][0], prefix=("strace", "-f", "-qq", "-o", str(log), "-e", f"trace={calls}"))
+    process = log.read_text(errors="replace").split(maxsplit=1)[0]  # injection counts for each process by itself
+    count = sum(
+        line.startswith(f"{process} ") and "resumed>" not in line
+        for line in log.read_text(errors="replace").splitlines()
+    )
+    every = list(range(1, count + 1))
+    return sorted(chance.sample(every, most)) if most and count > most else every
 
 
-def faults(trial: Trial, most: int, chance: random.Random) -> int:
-    if shutil.which("strace") is None:
-        print("strace is not on this machine: no faults were injected")
-        return 0
+def attempt(
+    trial: Trial,
+    kind: str,
+    most: int,
+    chance: random.Random,
+    rows: list[tuple[str, str]],
+    codes: Callable[[int], int | None],
+) -> int:
+    """Each command with each injection: the calls, and what strace is told to do at one of them."""
     wrong = tried = 0
-    for name, words in COMMANDS.items():
-        for calls, error in FAULTS.items():
-            trial.again()
-            log = trial.work.parent / "calls"
-            trace = ("strace", "-f", "-qq", "-o", str(log), "-e", f"trace={calls}")
-            trial.run(*words, prefix=trace)
-            count = sum("resumed>" not in line for line in log.read_text(errors="replace").splitlines())
-            moments = list(range(1, count + 1))
-            if most and count > most:
-                moments = sorted(chance.sample(moments, most))
-            for moment in moments:
-                trial.again()
-                inject = (*trace, "-e", f"inject={calls}:error={error}:when={moment}")
-                done = trial.run(*words, prefix=inject)
+    for name, (words, _) in COMMANDS.items():
+        for calls, action in rows:
+            for moment in moments(trial, name, calls, most, chance):
+                trial.again(name)
+                inject = f"inject={calls}:{action}:when={moment}"
+                prefix = ("strace", "-f", "-qq", "-o", "/dev/null", "-e", f"trace={calls}", "-e", inject)
+                done = trial.run(*words, prefix=prefix)
                 tried += 1
-                bad = "a traceback or a bug" if "stumbled" in done.stdout or "Traceback" in done.stderr else ""
-                if name == "provision":
-                    time.sleep(0.3)
-                bad = bad or trial.wrong(name)
+                bad = "a traceback" if "Traceback" in done.stderr else ""
+                bad = bad or ("an internal error" if "internal error" in done.stdout else "")
+                bad = bad or trial.wrong(name, codes(done.returncode))
                 if bad:
                     wrong += 1
                     print(
-                        f"WRONG: {name}, {calls} {moment} of {count} gives {error}: {bad}\n  {done.stdout[:300]}",
+                        f"WRONG: {kind}: {name}, {action} at {moment} of {calls[:20]}: {bad}\n  {done.stdout[:300]}",
                         flush=True,
                     )
-    print(f"{tried} faults: {wrong} wrong")
+        print(f"  {kind}: {name} done, {tried} so far, {wrong} wrong", flush=True)
+    print(f"{tried} {kind}: {wrong} wrong", flush=True)
     return wrong
 
 
 def main() -> int:
     parser = argparse.ArgumentParser()
-    parser.add_argument("--kills", type=int, default=300)
-    parser.add_argument("--faults", type=int, default=0)
+    parser.add_argument("--kills", type=int, default=12)
+    parser.add_argument("--interrupts", type=int, default=6)
+    parser.add_argument("--faults", type=int, default=2)
     parser.add_argument("--seed", type=int, default=1907)
     parser.add_argument("--only", choices=list(COMMANDS), action="append", help="these commands alone")
     asked = parser.parse_args()
     for name in [one for one in COMMANDS if asked.only and one not in asked.only]:
         del COMMANDS[name]
+    if shutil.which("strace") is None:
+        print("strace is not on this machine: nothing was tried")
+        return 0
     chance = random.Random(asked.seed)
+    wrong = 0
     with tempfile.TemporaryDirectory(prefix="rhizon-faults-") as scratch:
         trial = Trial(Path(scratch))
-        wrong = kills(trial, asked.kills, chance) if asked.kills else 0
-        wrong += faults(trial, asked.faults, chance) if asked.faults >= 0 else 0
+        if asked.kills >= 0:
+            wrong += attempt(trial, "kills", asked.kills, chance, [(CHANGES, "signal=KILL")], lambda _code: None)
+        if asked.interrupts >= 0:
+            rows = [(CHANGES, "signal=INT")]
+            wrong += attempt(trial, "interrupts", asked.interrupts, chance, rows, lambda code: code)
+        if asked.faults >= 0:
+            rows = [(calls, f"error={error}") for calls, error in FAULTS.items()]
+            wrong += attempt(trial, "faults", asked.faults, chance, rows, lambda _code: None)
     return 1 if wrong else 0
 
 
