@@ -12,7 +12,7 @@ from unittest import mock
 from rhizon.adapters.places import Places
 from rhizon.app import archives
 from rhizon.app.context import Host
-from tests.support import CATALOG, PACK, PROGRAM, TARNHOLT, Case, jar, java17
+from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, TARNHOLT, Case, jar, java17
 
 PLACEMENT = Path(__file__).parents[1] / "placement"
 
@@ -109,7 +109,7 @@ class Sources(Case):
         self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").json["result"]["written"], [])
 
 
-@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+@unittest.skipUnless(java17(), NO_JAVA)
 class OnARealServer(Case):
     def test_plugins_and_mods_on_a_hybrid_loader(self) -> None:
         content = "".join(f'{name} = "*"\n' for name in ("reedlight", "tollgate", "ferrybell"))

@@ -7,7 +7,7 @@ import unittest
 from rhizon.core.model.documents import DOCUMENTS
 from tests.core.test_documents import made_wrong
 from tests.core.wrong_documents import ALWAYS, WRONG
-from tests.support import CATALOG, LIST, PACK, Case, jar, java17
+from tests.support import CATALOG, LIST, NO_JAVA, PACK, Case, jar, java17
 
 MARSH = """format = "rhizon-list/1"
 name = "marsh"
@@ -154,7 +154,7 @@ class WrongDocuments(Case):
             self.write(f"i/.rhizon/{name}", made_wrong(kind, lambda _document: None))
 
 
-@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+@unittest.skipUnless(java17(), NO_JAVA)
 class Provisioning(Case):
     def test_what_stops_it_leaves_nothing_behind(self) -> None:
         self.write("marsh.list.toml", MARSH)

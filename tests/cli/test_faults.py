@@ -9,12 +9,12 @@ from pathlib import Path
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.store import Store
 from rhizon.core.plan import WantedFile
-from tests.support import Case, java17
+from tests.support import NO_JAVA, Case, java17
 
 RUN = Path(__file__).parents[2] / "bench/faults/run.py"
 
 
-@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+@unittest.skipUnless(java17(), NO_JAVA)
 class Faults(unittest.TestCase):
     def test_kills_and_faults(self) -> None:
         if shutil.which("strace") is None:

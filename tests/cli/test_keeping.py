@@ -15,7 +15,7 @@ from cyclonedx.validation.json import JsonStrictValidator
 
 from rhizon.adapters.backups import Repository
 from rhizon.adapters.games import GAMES
-from tests.support import CATALOG, PACK, PROGRAM, Case, java17
+from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, Case, java17
 
 DEFINITION = GAMES / "tarnholt.game.toml"
 NEWER = PACK.with_name("marsh-evening-1.3")
@@ -34,7 +34,7 @@ def tree(folder: Path, *, world: bool = True) -> dict[str, bytes]:
     }
 
 
-@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+@unittest.skipUnless(java17(), NO_JAVA)
 class Keeping(Case):
     shared: Path
     made = False

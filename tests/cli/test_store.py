@@ -5,10 +5,10 @@ import shutil
 import unittest
 
 from rhizon.adapters.store import Store
-from tests.support import CATALOG, PACK, Case, java17
+from tests.support import CATALOG, NO_JAVA, PACK, Case, java17
 
 
-@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+@unittest.skipUnless(java17(), NO_JAVA)
 class Shared(Case):
     def setUp(self) -> None:
         super().setUp()

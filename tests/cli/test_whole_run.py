@@ -11,10 +11,10 @@ import zipfile
 from typing import Any
 
 from rhizon.adapters.world import player_joins
-from tests.support import CATALOG, LIST, PACK, PROGRAM, Case, java17
+from tests.support import CATALOG, LIST, NO_JAVA, PACK, PROGRAM, Case, java17
 
 
-@unittest.skipUnless(java17(), "there is no Java 17 on this machine")
+@unittest.skipUnless(java17(), NO_JAVA)
 class WholeRun(Case):
     def provision(self, source: object, folder: str, *more: object) -> Any:
         done = self.rhizon(
