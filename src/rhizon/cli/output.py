@@ -191,14 +191,16 @@ def next_steps(to: "Console", steps: Sequence[tuple[Sequence[str], str]]) -> Non
     """Commands to type next, each with what it does; quoted for a shell and never broken over lines."""
     import shlex
 
+    from rich.cells import cell_len
     from rich.text import Text
 
     to.print()
     to.print(Text("next:", style="bold"))
     commands = [shlex.join(plain(word) for word in words) for words, _ in steps]
-    width = max((len(one) for one in commands if len(one) <= 64), default=0)
+    width = max((cell_len(one) for one in commands if cell_len(one) <= 64), default=0)
     for command, (_, meaning) in zip(commands, steps, strict=True):
-        line = Text.assemble("  ", (command.ljust(width), "cyan"), "  ", (plain(meaning), "dim"))
+        blank = " " * (width - cell_len(command) + 2)
+        line = Text.assemble("  ", (command, "cyan"), blank, (plain(meaning), "dim"))
         to.print(line, soft_wrap=True)
 
 
@@ -208,6 +210,8 @@ def show_pairs(to: "Console", rows: Sequence[tuple[str, str]]) -> None:
     from rich.text import Text
 
     grid = Table.grid(padding=(0, 2))
+    grid.add_column(overflow="fold")
+    grid.add_column(overflow="fold")
     for name, value in rows:
         if value:
             grid.add_row(Text(name, style="dim"), Text(plain(value)))

@@ -58,8 +58,20 @@ def encode_json(document: Any) -> bytes:
 
 
 def encode_line(document: Any) -> bytes:
-    """The document as compact JSON."""
-    return msgspec.json.encode(document, enc_hook=enc_hook)
+    """The document as compact JSON. A file name that is not UTF-8 (PEP 383) is shown with ``�``."""
+    try:
+        return msgspec.json.encode(document, enc_hook=enc_hook)
+    except UnicodeEncodeError:
+        return msgspec.json.encode(_without_surrogates(msgspec.to_builtins(document, enc_hook=enc_hook)))
+
+
+def _without_surrogates(data: Any) -> Any:
+    """Plain data whose texts can be written as UTF-8."""
+    if isinstance(data, str):
+        return re.sub("[\ud800-\udfff]+", "�", data)
+    if isinstance(data, dict):
+        return {_without_surrogates(key): _without_surrogates(value) for key, value in data.items()}
+    return [_without_surrogates(one) for one in data] if isinstance(data, list | tuple) else data
 
 
 def mistakes_in(kind: type[Strict], data: Any) -> list[Mistake]:
