@@ -380,6 +380,8 @@ def _length(answer: Any) -> int | None:
 def unreachable(address: str, broken: Exception) -> RemoteError:
     """The network, a name, a certificate or the other side's program is in the way."""
     reason = getattr(broken, "reason", None) or broken
+    while isinstance(reason, Exception) and reason.args and isinstance(reason.args[-1], Exception):
+        reason = reason.args[-1]  # the library wraps what the system said
     return RemoteError(
         "catalog-unreachable",
         f"the catalog at {address} cannot be reached",
