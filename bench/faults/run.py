@@ -36,7 +36,7 @@ ROOT = Path(__file__).parents[2]
 SHIPPED = ROOT / "src/rhizon/world/harbour"
 PROGRAM = [sys.executable, "-m", "rhizon"]
 PASSING = re.compile(
-    r"\.rhizon/(busy|console|last-run\.log|run-before\.log|backups\.json|answer\.json|(kept|measured)/.*)$"
+    r"\.rhizon/(busy|console|forgotten|last-run\.log|run-before\.log|backups\.json|answer\.json|(kept|measured)/.*)$"
 )
 CHANGES = "write,pwrite64,fsync,fdatasync,rename,renameat,renameat2,link,linkat,unlink,unlinkat,mkdir,mkdirat,ftruncate"
 FAULTS = {
@@ -241,11 +241,9 @@ def moments(trial: Trial, name: str, calls: str, most: int, chance: random.Rando
     trial.again(name)
     log = trial.work.parent / "calls"
     trial.run(*COMMANDS[name][0], prefix=("strace", "-f", "-qq", "-o", str(log), "-e", f"trace={calls}"))
-    process = log.read_text(errors="replace").split(maxsplit=1)[0]  # injection counts for each process by itself
-    count = sum(
-        line.startswith(f"{process} ") and "resumed>" not in line
-        for line in log.read_text(errors="replace").splitlines()
-    )
+    lines = log.read_text(errors="replace").splitlines() or [""]
+    process = lines[0].partition(" ")[0]  # injection counts for each process by itself
+    count = sum(line.startswith(f"{process} ") and "resumed>" not in line for line in lines)
     every = list(range(1, count + 1))
     return sorted(chance.sample(every, most)) if most and count > most else every
 

@@ -53,15 +53,15 @@ class Seen(NamedTuple):
 
 
 def tree_files(inside: Inside, below: RelPath) -> Seen:
-    """Every ordinary file below a folder of an instance. Links are followed only where the person named their
-    targets."""
+    """Every ordinary file below a folder of an instance. Links are followed only where the person named their targets.
+    Raises :class:`StateError` where the folder, or one in it (a whole world), is another link."""
     files: list[RelPath] = []
     empty: list[RelPath] = []
     left_out: list[str] = []
     size = 0
     waiting = [str(below)] if inside.is_folder(below) else []
     if not waiting and inside.lstat(below) is not None:
-        left_out.append(str(below))
+        inside.handle(below)  # says what is wrong
     while waiting:
         here = waiting.pop()
         names = inside.names(here)
@@ -76,6 +76,8 @@ def tree_files(inside: Inside, below: RelPath) -> Seen:
             if not stat.S_ISREG(facts.st_mode):
                 if inside.is_folder(path):
                     waiting.append(path)
+                elif here == below and (inside.root / path).is_dir():
+                    inside.handle(path)  # says what is wrong
                 else:
                     left_out.append(path)
                 continue

@@ -98,7 +98,9 @@ def _folder(variable: str, usual: Callable[..., str]) -> tuple[Path, str]:
             return NOWHERE, f"{variable} is {named}, and there is no home folder"
         if not named.strip():
             return NOWHERE, f"{variable} is empty"
-        return folder.absolute(), "" if folder.is_absolute() else f"{variable} is a relative path, {named}"
+        if not folder.is_absolute():
+            return folder.absolute(), f"{variable} is a relative path, {named}"
+        return folder, f"{folder} is not a folder" if folder.exists() and not folder.is_dir() else ""
     try:
         folder = Path(usual("rhizon", appauthor=False)).expanduser()
     except (RuntimeError, KeyError, OSError):

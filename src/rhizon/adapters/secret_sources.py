@@ -36,8 +36,12 @@ def from_keyring(service: str, user: str) -> Secret:
 
 
 def read_secret(file: Path) -> Secret:
-    """A secret in a file; a line end at its end is none of it. Raises InputError."""
+    """A secret in a file; a line end at its end is none of it. Raises InputError; an empty file, too, is a mistake that
+    would leave a server open to everybody."""
     try:
-        return Secret(read_bytes(file, "secret", LARGEST_SECRET, pipes=True).decode("utf-8").rstrip("\r\n"))
+        secret = Secret(read_bytes(file, "secret", LARGEST_SECRET, pipes=True).decode("utf-8").rstrip("\r\n"))
     except UnicodeDecodeError:
         raise InputError("unreadable", f"the secret in {file} is not UTF-8 text", hint="Write it again.") from None
+    if not secret:
+        raise InputError("secret-empty", f"there is no secret in {file}: it is empty", hint="Write it again.")
+    return secret

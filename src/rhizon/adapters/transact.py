@@ -43,11 +43,13 @@ MakeTree = Callable[[Inside, RelPath], None]
 
 
 class _Entry(msgspec.Struct, frozen=True):
-    """One change of one path. ``room`` is the folder that holds the ``staging`` and ``undo`` of its file system."""
+    """One change of one path. ``room`` is the folder that holds the ``staging`` and ``undo`` of its file system;
+    ``made`` is how deep the uppermost of its folders is that was not there before (1: in the instance's own)."""
 
     action: Literal["place", "replace", "remove"]
     path: str
     room: str = RHIZON
+    made: int = 1
 
 
 def apply(
@@ -182,6 +184,7 @@ class _Stage:
         self.rooms: set[str] = {RHIZON}
         self._inside = inside
         self._room_of: dict[str, str] = {}
+        self._made: dict[str, int] = {}
 
     def begin(self) -> None:
         self._inside.make_folder(RHIZON)
@@ -196,6 +199,7 @@ class _Stage:
             lowest = parent
             while lowest and inside.lstat(lowest) is None:
                 lowest = lowest.rpartition("/")[0]
+            there = len(lowest.split("/")) if lowest else 0
             room: str = RHIZON
             device = inside.device(lowest)
             if device != inside.device(RHIZON):
@@ -206,12 +210,13 @@ class _Stage:
                 inside.remove(room)  # what a command that was killed after its commit has left there
                 self.rooms.add(room)
             self._room_of[parent] = room
+            self._made[parent] = there + 1
         return self._room_of[parent]
 
     def _target(self, action: Literal["place", "replace"], path: str) -> str:
         """Where a new file is to be written; its entry is noted."""
         room = self._room(path)
-        self.entries.append(_Entry(action, path, room))
+        self.entries.append(_Entry(action, path, room, self._made[path.rpartition("/")[0]]))
         return f"{room}/staging/{path}"
 
     def plan(self, plan: Plan, store: Store) -> None:
@@ -303,7 +308,7 @@ def _take_back(inside: Inside, entry: _Entry) -> None:
     if entry.action == "place":
         if inside.lstat(staged) is None:
             inside.remove(path)
-            drop_empty(inside, safe_path(path))
+        drop_empty(inside, safe_path(path), entry.made)
         return
     before = inside.lstat(old)
     if before is None:

@@ -3,7 +3,7 @@
 import contextlib
 import datetime
 import hashlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
@@ -467,7 +467,8 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
                 if when is None or at.startswith(when):
                     found.append((at, one, repository))
     if of is not None:
-        found = [one for one in found if one[1] == of or _is_of(one[2], one[1], one[0], of)]
+        idents = _idents_of(of, found, sought.opening)
+        found = [one for one in found if one[1] in idents]
     if not found:
         wanted = f"from {when} " if when is not None else ""
         raise InputError(
@@ -483,7 +484,8 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
         head = repository.head(one, at)
         if when is None and head is not None and head.automatic:
             continue
-        repository.key = sought.opening.key(repository.root) if head is not None else None
+        if head is not None and repository.key is None:
+            repository.key = sought.opening.key(repository.root)
         backup = repository.read(one, at)
         if when is not None or backup.by_hand:
             return repository, backup
@@ -495,13 +497,30 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
     )
 
 
-def _is_of(repository: Repository, ident: str, when: str, of: str) -> bool:
-    with contextlib.suppress(InputError):
-        if repository.head(ident, when) is not None:
-            return False  # its folder and name cannot be read; its id can be named
-        backup = repository.read(ident, when)
-        return of in (backup.name, backup.folder) or str(Path(of).absolute()) == backup.folder
-    return False
+def _idents_of(of: str, found: Sequence[tuple[str, str, Repository]], opening: Opening) -> set[str]:
+    """The instances that ``of`` may mean: its id, or the name or folder that its newest readable backup tells. Raises
+    what kept an encrypted one from being looked into, when no other is meant."""
+    if any(ident == of for _, ident, _ in found):
+        return {of}
+    idents, seen, refused = set(), set(), []
+    for at, ident, repository in sorted(found, key=lambda one: one[:2], reverse=True):
+        if ident in seen:
+            continue
+        try:
+            if repository.key is None and repository.head(ident, at) is not None:
+                repository.key = opening.key(repository.root)
+            backup = repository.read(ident, at)
+        except InputError as why:  # damaged, or not to be opened
+            refused.append(why)
+            continue
+        seen.add(ident)
+        if of in (backup.name, backup.folder) or str(Path(of).absolute()) == backup.folder:
+            idents.add(ident)
+    if not idents:
+        for one in refused:
+            if one.code in ("backup-encrypted", "wrong-key", "bad-key"):
+                raise one
+    return idents
 
 
 def verify_backup(host: Host, folder: Path, sought: Sought, reporter: Reporter) -> Verdict:

@@ -66,6 +66,7 @@ def check(host: Host, folder: Path) -> Checked:
     running = mark.pid if mark is not None else started_elsewhere(host, home)
     findings = _documents(home) + _ledger(host, home, game, instance)
     findings += _licence(home, game, instance)
+    findings += _links(home, game)
     findings += _files(host, home, game, inventory)
     findings += _strangers(home, game, lock, inventory)
     findings += _settings(home, game, instance, lock)
@@ -137,6 +138,23 @@ def _documents(home: InstanceFolder) -> list[Finding]:
         remedy = f"The next command that changes something rolls it back, such as: {again}"
         findings.append(_finding("unfinished-change", "error", RHIZON, what, remedy))
     return findings
+
+
+def _links(home: InstanceFolder, game: GameDefinition) -> list[Finding]:
+    """Folders of the instance that are elsewhere, where nobody said that this is meant."""
+    world = game.world.folder
+    folders: set[str] = {RHIZON, world, *game.folders.values()}
+    if not _leads_away(home, world):
+        with home.inside() as inside:
+            folders |= {f"{world}/{name}" for name in inside.names(world)}
+    what = "it is a link, and Rhizon follows none that it was not told of: nothing there is changed or backed up"
+    remedy = 'Put the folder itself there, or name where it leads in host.toml: linked = ["/that/folder"].'
+    return [_finding("linked-folder", "error", one, what, remedy) for one in sorted(folders) if _leads_away(home, one)]
+
+
+def _leads_away(home: InstanceFolder, path: str) -> bool:
+    with home.inside() as inside:
+        return (home.folder / path).is_symlink() and not inside.is_folder(path)
 
 
 def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: Instance) -> list[Finding]:
@@ -234,9 +252,7 @@ def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory
     unpacked = {folder for kind, folder in game.folders.items() if kind in game.placing and game.placing[kind].unpack}
     findings = []
     for folder in sorted(set(game.folders.values())):
-        if (home.folder / folder).is_symlink():
-            what_link = "it is a link: Rhizon follows no links inside an instance"
-            findings.append(_finding("linked-folder", "error", folder, what_link, "Put the folder itself there."))
+        if _leads_away(home, folder):
             continue
         for file in sorted((home.folder / folder).glob("*")) if (home.folder / folder).is_dir() else ():
             path = f"{folder}/{file.name}"

@@ -19,7 +19,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
 from rhizon.core.secret import Secret
-from rhizon.core.settings.apply import check_secrets, checked_settings
+from rhizon.core.settings.apply import check_secrets, checked_settings, require_no_secrets
 from rhizon.core.settings.content import with_content
 
 __all__ = ["Choice", "choose"]
@@ -90,6 +90,7 @@ def _checked(
     def now(settings: Mapping[str, SettingValue]) -> dict[str, SettingValue]:
         return {name: value for name, value in settings.items() if of_content or "." not in name}
 
+    require_no_secrets(game, now(source.settings), source.label)
     settings = checked_settings(game, now(source.settings), source.label)
     settings |= checked_settings(game, now(wishes.settings), "the command line")
     check_secrets(game, {name: value for name, value in wishes.secrets.items() if of_content or "." not in name})

@@ -52,9 +52,9 @@ def provision(
     failed first start leaves the prepared instance."""
     home = host.home(wishes.folder)
     _fit_for_us(home)
+    host.places.require_state()  # a dry run fetches what has to be looked into
     if wishes.dry_run:
         return _Work(host, wishes, home, reporter).planned()
-    host.places.require_state()
     with exclusive(host, home, reporter):
         _fit_for_us(home)  # once more: what was cut short is rolled back now
         _mend(home, reporter)
