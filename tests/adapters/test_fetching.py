@@ -1,5 +1,6 @@
 """Fetching from a server that misbehaves: all of a file comes, or one clear error and nothing of it."""
 
+import contextlib
 import hashlib
 import os
 import shutil
@@ -29,7 +30,10 @@ from tests.support import Case
 
 HERE = Path()
 BODY = os.urandom(1 << 12) * 500  # long enough to be kept when a part of it came
-QUICK = Limits(connect_seconds=2, stall_seconds=0.4, tries=3, pause_seconds=0.01, longest_pause_seconds=1)
+QUICK = Limits(
+    connect_seconds=2, answer_seconds=1.5, stall_seconds=0.4, slow_seconds=0.8, tries=3, pause_seconds=0.01,
+    longest_pause_seconds=1,
+)  # fmt: skip
 ROOT = '{"format": "rhizon-catalog/1", "name": "odd", "games": {}, "mirrors": [%s]}'
 
 
@@ -55,7 +59,7 @@ class Handler(BaseHTTPRequestHandler):
     def times(self) -> int:
         return len(self.asked)
 
-    def send(self, status: int, body: bytes, length: int | None = None, **headers: str) -> None:
+    def send(self, status: int, body: bytes, length: object = None, **headers: str) -> None:
         self.send_response(status)
         for name, value in headers.items():
             self.send_header(name.replace("_", "-"), value)
@@ -97,6 +101,23 @@ def endless(handler: Handler) -> None:
         handler.wfile.write(b"x" * (1 << 20))
 
 
+def drip(begin: bytes, piece: bytes) -> Callable[[Handler], None]:
+    """Bytes one by one, so that no wait for one of them is ever too long."""
+
+    def answer(handler: Handler) -> None:
+        handler.close_connection = True
+        with contextlib.suppress(OSError):
+            handler.wfile.write(begin)
+            for _ in range(200):
+                handler.wfile.write(piece)
+                time.sleep(0.05)
+
+    return answer
+
+
+SLOW_BODY = b"HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n" % len(BODY)
+
+
 def another_part(handler: Handler) -> None:
     if handler.times == 1:
         handler.ranged(breaks=1)
@@ -127,6 +148,12 @@ ANSWERS: tuple[tuple[str, Callable[[Handler], None], type[RhizonError] | None, s
     ("elsewhere", redirect("ftp://127.0.0.1/f.jar"), TrustError, "bad-redirect", 1),
     ("to a file", redirect("file:///etc/passwd"), TrustError, "bad-redirect", 1),
     ("in a circle", redirect("/f.jar"), RemoteError, "redirect-loop", 6),
+    ("to no port", redirect("http://127.0.0.1:70000/"), TrustError, "bad-redirect", 1),
+    ("to a name that is none", redirect("http://[::1/f.jar"), TrustError, "bad-redirect", 1),
+    ("a header without end", drip(b"HTTP/1.1 200 OK\r\nX: ", b"x"), RemoteError, "catalog-unreachable", 6),
+    ("interim answers", drip(b"", b"HTTP/1.1 100 Continue\r\n\r\n"), RemoteError, "catalog-unreachable", 6),
+    ("a body in drops", drip(SLOW_BODY, b"x"), RemoteError, "catalog-incomplete", 6),
+    ("a length that is none", lambda h: h.send(200, BODY, length="1e9"), None, "", 1),
     ("hung up", lambda h: h.connection.shutdown(socket.SHUT_RDWR), RemoteError, "catalog-unreachable", 3),
 )
 
