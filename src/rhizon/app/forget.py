@@ -43,6 +43,9 @@ def forget(host: Host, named: str, reporter: Reporter, *, stop_first: bool = Fal
             hint="Name the folder of the one that is meant.",
         )
     if not found:
+        if host.home(Path(folder)).is_forgotten:  # a command that was killed may have left its row
+            with open_ledger(host, write=True) as ledger, ledger.claim():
+                ledger.drop(folder)
         raise InputError(
             "no-such-server",
             f"no server of this host is named {named} or is in {folder}",

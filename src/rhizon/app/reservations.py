@@ -105,11 +105,11 @@ def _look(host: Host, entry: Entry) -> Server:
 
 
 def known_servers(host: Host) -> tuple[list[Server], str]:
-    """Every instance that the ledger knows, by folder; reservations of instances that never came to be are left out.
-    Nothing is written. Then what is wrong with the ledger, "" where nothing is."""
+    """Every instance that the ledger knows, by folder; reservations of instances that never came to be, and what is to
+    be forgotten, are left out. Nothing is written. Then what is wrong with the ledger, "" where nothing is."""
     with open_ledger(host) as ledger:
         entries, trouble = ledger.entries(), ledger.trouble
-    servers = [_look(host, one) for one in entries]
+    servers = [_look(host, one) for one in entries if not host.home(Path(one.folder)).is_forgotten]
     return [one for one in servers if one.entry.seen or one.presence != "absent"], trouble
 
 
