@@ -396,11 +396,13 @@ class Keeping(Case):
         world = self.home / "marshes/oldfen"
         world.rename(self.folder / "elsewhere")
         world.symlink_to(self.folder / "elsewhere")
-        left = self.done("backup", "d")
-        self.assertEqual([one["code"] for one in left["findings"]], ["left-out-of-backup"])
+        self.assertEqual(self.done("backup", "d", code=1)["code"], "linked-folder")  # a world is not left out
         self.write("config/host.toml", f'format = "rhizon-host/1"\nlinked = ["{self.folder / "elsewhere"}"]\n')
         linked = self.done("backup", "d")
         self.assertEqual((linked["findings"], linked["files"]), ([], 11))
+        (self.folder / "elsewhere/mine.txt").symlink_to("/etc/hostname")
+        left = self.done("backup", "d")
+        self.assertEqual([one["code"] for one in left["findings"]], ["left-out-of-backup"])
         self.assertEqual(self.done("restore", "d", "--only", "world", code=1)["code"], "world-is-a-link")
         server = subprocess.Popen(
             ["sh", str(self.home / "start.sh")], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True

@@ -41,9 +41,13 @@ def repair(
     if dry_run:
         return _repair(host, home, reporter, home.damaged(), full=full, write=False)
     with exclusive(host, home, reporter):
-        mended = home.mend()
+        damaged = home.damaged()
+        if any(not one.source for one in damaged):
+            home.mend()  # says what is lost
         require_stopped(host, home, reporter, stop_first=stop_first)
-        return _repair(host, home, reporter, mended, full=full, write=True)
+        repaired = _repair(host, home, reporter, damaged, full=full, write=True)
+        home.mend()  # files and records come back in one transaction; this is for records alone
+        return repaired
 
 
 def _repair(
