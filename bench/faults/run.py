@@ -179,7 +179,7 @@ class Trial:
 
     def _state(self, name: str, folder: str, code: int | None) -> str:
         done = self.run("backup", folder)  # a change elsewhere: recovers first
-        if done.returncode and folder == "d" and name != "forget":
+        if done.returncode and folder == "d" and name not in ("forget", "repair"):  # damaged as it was
             return f"the next command: {done.stdout}"
         if name in ("provision", "restore-new"):
             return ""  # the goal is what counts

@@ -160,27 +160,26 @@ async def relay() -> None:
 LAY_OUT = """
 import json, sys, time
 from pathlib import Path
-from rhizon.adapters.files import hash_present
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import apply
 from rhizon.core.model.decode import encode_json
 from rhizon.core.names import RelPath
 from rhizon.core.plan import WantedFile, make_plan
-import tempfile
 rows = json.loads(Path(sys.argv[1]).read_text())
 store, folder = Store(Path(sys.argv[2])), Path(sys.argv[3])
 wanted = {RelPath("mods/" + n): WantedFile(sha256=h, size=s, origin="bench", linked=True) for n, h, s in rows}
+home, paths = InstanceFolder(folder), list(wanted)
 begun = time.process_time()
-plan = make_plan(wanted, hash_present(folder, wanted) if folder.exists() else {}, None, RelPath("worlds"))
+plan = make_plan(wanted, home.hashes(paths), None, RelPath("worlds"))
 apply(folder, plan, {"inventory.json": encode_json(plan.inventory)}, store)
 laid = time.process_time() - begun
 begun = time.process_time()
-assert len(hash_present(folder, wanted)) == len(wanted)
+assert len(home.hashes(paths)) == len(wanted)
 full = time.process_time() - begun
-known = {path: (one.sha256, one.size) for path, one in wanted.items()}
+home.hashes(paths, store.verified)
 begun = time.process_time()
-assert hash_present(folder, wanted, known) == {path: one.sha256 for path, one in wanted.items()}
+assert home.hashes(paths, store.verified) == {path: one.sha256 for path, one in wanted.items()}
 print(json.dumps([laid, full, time.process_time() - begun]))
 """
 
