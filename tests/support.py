@@ -34,6 +34,7 @@ def java17() -> str | None:
     return next((one.program for one in found if one.report is not None and one.report.major == 17), None)
 
 
+not_fast = unittest.skipIf(FAST in os.environ, "it needs a server or takes long")
 NO_JAVA = "servers are left out" if FAST in os.environ else "there is no Java 17 on this machine"
 
 

@@ -9,12 +9,13 @@ import unittest
 
 from rhizon.adapters.world import lists
 from rhizon.cli.commands import COMMANDS
-from tests.support import CATALOG, LIST, PACK, PROGRAM, Case, jar
+from tests.support import CATALOG, LIST, PACK, PROGRAM, Case, jar, not_fast
 
 ROOT = CATALOG.parents[4]
 
 
 class Answers(Case):
+    @not_fast
     def test_help_and_version_of_everything(self) -> None:
         top = self.rhizon("--help")
         for name in COMMANDS:
@@ -250,6 +251,7 @@ class CatalogCommands(Case):
         self.assertEqual((server.returncode, err), (0, ""))
 
 
+@not_fast
 @unittest.skipUnless(shutil.which("javac"), "javac is not on this machine")
 class Samples(unittest.TestCase):
     def check(self, game: str) -> None:

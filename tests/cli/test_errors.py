@@ -7,7 +7,7 @@ import unittest
 from rhizon.core.model.documents import DOCUMENTS
 from tests.core.test_documents import made_wrong
 from tests.core.wrong_documents import ALWAYS, WRONG
-from tests.support import CATALOG, LIST, NO_JAVA, PACK, Case, jar, java17
+from tests.support import CATALOG, LIST, NO_JAVA, PACK, Case, jar, java17, not_fast
 
 MARSH = """format = "rhizon-list/1"
 name = "marsh"
@@ -106,6 +106,7 @@ class Arguments(Case):
             self.assertEqual((done.code, told["code"]), (int(told["severity"] == "error"), code))
 
 
+@not_fast
 class WrongDocuments(Case):
     """Each wrong document where the program meets it; in-process tests have the whole table."""
 

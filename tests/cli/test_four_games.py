@@ -11,11 +11,12 @@ import unittest
 from pathlib import Path
 from typing import Any
 
-from tests.support import CATALOG, PROGRAM, Case, java17
+from tests.support import CATALOG, PROGRAM, Case, java17, not_fast
 
 WORLD = CATALOG.parent
 
 
+@not_fast
 class FourGames(Case):
     def provision(self, game: str, folder: str, *more: object, code: int = 0) -> Any:
         done = self.rhizon(

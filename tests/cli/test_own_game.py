@@ -4,7 +4,7 @@ import socket
 import zipfile
 from pathlib import Path
 
-from tests.support import Case
+from tests.support import Case, not_fast
 
 SERVER = r'''#!/usr/bin/env python3
 """Kilnmere: pots in a mere. It logs JSON, has no console, and ends on SIGINT."""
@@ -164,6 +164,7 @@ SHELF = '[[server]]\ngame = "kilnmere"\nversion = "1.0"\nfile = "server"\n'
 WANTED = '[settings]\nname = "Harbour Lights pottery"\ndifficulty = "hard"\noperators = ["Aud", "Liv Olsen"]\n'
 
 
+@not_fast
 class OwnGame(Case):
     def glaze(self, name: str, batch: str, more: str = "") -> Path:
         path = self.write(f"archives/{name}-{batch}.zip", b"")

@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
-from tests.support import CATALOG, PROGRAM, WORLD, Case, Done
+from tests.support import CATALOG, PROGRAM, WORLD, Case, Done, not_fast
 
 PASSWORD = "nettle-oyster-7731"
 LINE = WORLD / "emberline.list.toml"
@@ -33,6 +33,7 @@ class Trusted(Case):
                 yield path.relative_to(self.folder)
 
 
+@not_fast
 class Secrets(Trusted):
     def test_a_password_is_where_the_server_reads_it_and_nowhere_else(self) -> None:
         source = self.write("list/pw.txt", PASSWORD + "\n")
@@ -118,6 +119,7 @@ class Secrets(Trusted):
                 self.assertIn(PASSWORD, (self.folder / f"again-{number}/emberline.xml").read_text())
 
 
+@not_fast
 class Folders(Trusted):
     def test_links_are_not_followed(self) -> None:
         self.line()
@@ -171,6 +173,7 @@ class Folders(Trusted):
                 self.assertEqual("" if told["ok"] else told["error"]["code"], expected, made.stdout + made.stderr)
 
 
+@not_fast
 class Records(Trusted):
     def ledger_says(self) -> list[Any]:
         return [
@@ -240,6 +243,7 @@ class Records(Trusted):
         self.assertEqual(owners, {4321})
 
 
+@not_fast
 class Interrupts(Trusted):
     def test_before_anything_is_changed(self) -> None:
         """At any moment of its first second a Ctrl-C ends the command with 7, or it was done before."""

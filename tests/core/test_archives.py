@@ -27,6 +27,7 @@ from rhizon.core.archives.together import together
 from rhizon.core.errors import TrustError
 from rhizon.core.model.metadata import FieldRule, MetadataRule, RangeNotation
 from rhizon.core.names import RelPath
+from tests import examples
 from tests.support import CATALOG, TARNHOLT, jar
 
 HAPPENED = Path(__file__).parents[1] / "placement"
@@ -89,7 +90,7 @@ class Entries(unittest.TestCase):
         with self.assertRaises(TrustError):
             archive.read("a.txt", most=0)
 
-    @settings(max_examples=150)
+    @settings(max_examples=examples(150))
     @given(st.data())
     def test_any_bytes_are_an_archive_or_a_trust_error(self, data: st.DataObject) -> None:
         raw = bytearray(
@@ -224,7 +225,7 @@ class Code(unittest.TestCase):
                 seen.add((evidence.verdict, runs))
         self.assertEqual(len(seen), 4)
 
-    @settings(max_examples=200)
+    @settings(max_examples=examples(200))
     @given(st.data())
     def test_any_bytes_are_a_class_or_an_error(self, data: st.DataObject) -> None:
         name = data.draw(st.sampled_from(["lambda-0", "record-0", "enumeration-0", "catch-type-0"]))

@@ -21,7 +21,7 @@ from rhizon.core.solve.space import Space
 from rhizon.core.solve.targets import candidates
 from rhizon.core.solve.universe import Universe
 from rhizon.core.version import Version, parse_range, parse_version
-from tests.support import TARNHOLT, MemoryShelf
+from tests.support import TARNHOLT, MemoryShelf, not_fast
 
 Items = Mapping[str, Mapping[str, Mapping[str, Any]]]
 
@@ -365,6 +365,7 @@ def _in(relation: Mapping[str, Any], version: str) -> bool:
     return parse_range(relation["range"]).admits(_v(version))
 
 
+@not_fast
 class AgainstTheReferee(unittest.TestCase):
     CASES = 2000
 
