@@ -7,10 +7,9 @@ import msgspec
 
 from rhizon.adapters.host import local_addresses, passing_ports, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.ledger import Entry
 from rhizon.app.context import Host
 from rhizon.app.exclusive import started_elsewhere
-from rhizon.app.ports import port_places
+from rhizon.app.ports import port_places, spans
 from rhizon.app.reservations import known_servers
 from rhizon.core.allocate.rules import OpenPort, rules
 from rhizon.core.errors import RhizonError
@@ -104,7 +103,7 @@ def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
                     code="instance-absent",
                     severity="warning",
                     subject=entry.name,
-                    what=f"its folder cannot be seen ({entry.folder}); it keeps its ports: {_held(entry)}",
+                    what=f"its folder cannot be seen ({entry.folder}); it keeps its ports: {', '.join(spans(entry.ports))}",
                     remedy=f"If it is gone: rhizon forget {entry.folder}",
                 )
             )
@@ -117,15 +116,11 @@ def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
                     code="ports-unread",
                     severity="warning",
                     subject=entry.name,
-                    what=f"its ports ({_held(entry)}) are not listed here: {broken.message}",
+                    what=f"its ports ({', '.join(spans(entry.ports)) or 'none'}) are not listed here: {broken.message}",
                     remedy=broken.hint,
                 )
             )
     return lines, findings
-
-
-def _held(entry: Entry) -> str:
-    return ", ".join(f"{role} {number}" for role, number in entry.ports.items()) or "none"
 
 
 def _of(host: Host, home: InstanceFolder) -> list[PortLine]:

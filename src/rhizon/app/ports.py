@@ -8,7 +8,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import PortDefinition
 
-__all__ = ["every_number", "port_places", "port_wishes", "port_words", "protocols_of"]
+__all__ = ["every_number", "port_places", "port_wishes", "port_words", "protocols_of", "spans"]
 
 
 def port_places(game: GameDefinition, lock: Lock | None) -> dict[str, PortDefinition | ExtraPort]:
@@ -51,9 +51,15 @@ def every_number(game: GameDefinition, ports: Mapping[str, int]) -> dict[str, in
 
 def port_words(game: GameDefinition, ports: Mapping[str, int]) -> tuple[str, ...]:
     """Each role with its number, or the first and last of its block, as people write them."""
-    counts = {port.role: port.count for port in game.ports}
-    last = {role: number + counts.get(role, 1) - 1 for role, number in ports.items()}
-    return tuple(f"{role} {one}" + (f"-{last[role]}" if last[role] > one else "") for role, one in ports.items())
+    return tuple(spans(every_number(game, ports)))
+
+
+def spans(ports: Mapping[str, int]) -> list[str]:
+    """Each role with its number, as people write them; a block (role, role+1, ...) with its first and last."""
+    last: dict[str, int] = {}
+    for name, number in sorted(ports.items(), key=lambda one: one[1]):
+        last[name.partition("+")[0]] = number
+    return [f"{role} {ports[role]}" + (f"-{end}" if end > ports[role] else "") for role, end in last.items()]
 
 
 def protocols_of(game: GameDefinition, lock: Lock) -> dict[str, tuple[str, ...]]:

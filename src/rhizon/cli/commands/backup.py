@@ -106,11 +106,12 @@ def _render(to: "Console", done: "BackedUp", folder: Path) -> None:
     if done.removed:
         say(to, f"pruned: {', '.join(done.removed)}")
     show_findings(to, done.findings)
+    key = ("--key", "FILE") if done.encrypted else ()
     next_steps(
         to,
         [
             (("rhizon", "backup", str(folder), "--list"), "all of them"),
-            (("rhizon", "restore", str(folder), done.when), "take it back"),
+            (("rhizon", "restore", str(folder), done.when, *key), "take it back"),
         ],
     )
 

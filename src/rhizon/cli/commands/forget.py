@@ -41,7 +41,9 @@ def command(server: str, stop_first: bool, dry_run: bool, out: Output) -> None:
 
 def _render(to: "Console", done: "Forgotten") -> None:
     verdict(to, f"{done.name}: {'would be forgotten' if done.planned else 'forgotten'}")
-    ports = ", ".join(f"{role} {number}" for role, number in done.ports.items()) or "none"
+    from rhizon.app.ports import spans
+
+    ports = ", ".join(spans(done.ports)) or "none"
     word = "to be freed" if done.planned else "freed"
     say(to, f"{word}: ports {ports}; {mib_text(done.memory_mib)} of memory")
     if done.absent:
@@ -50,6 +52,6 @@ def _render(to: "Console", done: "Forgotten") -> None:
     else:
         say(to, f"stays: everything in {done.folder}, and its backups")
     if done.planned:
-        say(to, "Nothing was changed. Run the same command without --dry-run to do it.")
+        say(to, "Nothing was changed. The same command without --dry-run does it.")
     elif not done.absent:
         next_steps(to, [(("rhizon", "provision", "SOURCE", done.folder), "use Rhizon for it again")])

@@ -29,6 +29,8 @@ def command(out: Output) -> None:
 
 
 def _render(to: "Console", found: "Sequence[Listed]", findings: "Sequence[Finding]") -> None:
+    from rhizon.app.ports import spans
+
     if not found:
         verdict(to, "no servers on this machine yet")
         show_findings(to, findings)
@@ -43,7 +45,7 @@ def _render(to: "Console", found: "Sequence[Listed]", findings: "Sequence[Findin
             one.game,
             one.state,
             mib_text(one.memory_mib),
-            ", ".join(_numbers(one.ports)),
+            ", ".join(spans(one.ports)),
             *((one.note,) if noted else ()),
             one.folder,
         )
@@ -52,11 +54,3 @@ def _render(to: "Console", found: "Sequence[Listed]", findings: "Sequence[Findin
     columns = ("name", "game", "state", "memory", "ports", *(("note",) if noted else ()), "folder")
     show_table(to, columns, rows, right=("memory",))
     show_findings(to, findings)
-
-
-def _numbers(ports: dict[str, int]) -> list[str]:
-    """Each role with its number; a block (role, role+1, ...) with its first and last."""
-    last: dict[str, int] = {}
-    for name, number in sorted(ports.items(), key=lambda one: one[1]):
-        last[name.partition("+")[0]] = number
-    return [f"{role} {ports[role]}" + (f"-{end}" if end > ports[role] else "") for role, end in last.items()]
