@@ -98,12 +98,13 @@ def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
     for server in servers:
         entry = server.entry
         if server.presence == "absent":
+            held = ", ".join(spans(entry.ports)) or "none"
             findings.append(
                 Finding(
                     code="instance-absent",
                     severity="warning",
                     subject=entry.name,
-                    what=f"its folder cannot be seen ({entry.folder}); it keeps its ports: {', '.join(spans(entry.ports))}",
+                    what=f"its folder cannot be seen ({entry.folder}); it keeps its ports: {held}",
                     remedy=f"If it is gone: rhizon forget {entry.folder}",
                 )
             )
