@@ -41,14 +41,15 @@ def command(folder: Path, full: bool, stop_first: bool, dry_run: bool, out: Outp
 
 
 def _render(to: "Console", done: "Repaired", folder: Path) -> None:
-    for document in done.documents:
-        verb = "would be" if done.planned else "was"
-        say(to, f".rhizon/{document.name} is damaged ({document.why}) and {verb} put back from the {document.source}")
     if not done.steps:
-        verdict(to, f"{done.name}: all {done.files} files are what was placed")
+        good = not (done.planned and done.documents)
+        records = f"; of Rhizon's records, {len(done.documents)} damaged" if done.documents else ""
+        verdict(to, f"{done.name}: all {done.files} files are what was placed{records}", good=good)
+        _show_documents(to, done)
         return
     text = "are to be put back" if done.planned else "were put back"
     verdict(to, f"{done.name}: {len(done.steps)} of {done.files} files {text}", good=not done.planned)
+    _show_documents(to, done)
     show_plan(to, done.steps, whole=False)
     if done.fetched:
         say(to, f"{done.fetched} of them had to be fetched")
@@ -57,3 +58,10 @@ def _render(to: "Console", done: "Repaired", folder: Path) -> None:
     else:
         look, back = ("rhizon", "check", str(folder)), ("rhizon", "undo", str(folder))
         next_steps(to, [(look, "look it over"), (back, "take it back")])
+
+
+def _show_documents(to: "Console", done: "Repaired") -> None:
+    """Damaged records of ours."""
+    for document in done.documents:
+        verb = "is damaged ({}) and would be" if done.planned else "was damaged ({}) and is"
+        say(to, f".rhizon/{document.name} {verb.format(document.why)} put back from the {document.source}")
