@@ -17,8 +17,10 @@ from rhizon.core.errors import CancelledError, InputError, RhizonError, StateErr
 
 __all__ = ["main", "root"]
 
-EPILOG = "Exit codes: 0 done, 1 findings or failure, 2 usage, 3 no solution, 4 integrity, 5 network, 6 not ready, "
+EPILOG = (
+    "Exit codes: 0 done, 1 findings or failure, 2 usage, 3 no solution, 4 integrity, 5 network, 6 not ready, "
     "7 interrupted and rolled back."
+)
 
 WIDEST = max(map(len, COMMANDS))
 
