@@ -19,10 +19,10 @@ class Faults(unittest.TestCase):
     def test_kills_and_faults(self) -> None:
         if shutil.which("strace") is None:
             self.skipTest("strace is not on this machine")
-        command = [sys.executable, str(RUN), "--only", "set", "--kills", "3", "--interrupts", "3", "--faults", "1"]
+        command = [sys.executable, str(RUN), "--only", "set", "--kills", "3", "--interrupts", "2", "--faults", "1"]
         done = subprocess.run(command, capture_output=True, text=True, timeout=900)
         self.assertEqual(done.returncode, 0, done.stdout + done.stderr)
-        for line in ("3 kills: 0 wrong", "3 interrupts: 0 wrong", "6 faults: 0 wrong"):
+        for line in ("3 kills: 0 wrong", "2 interrupts: 0 wrong", "6 faults: 0 wrong"):
             self.assertIn(line, done.stdout)
 
 

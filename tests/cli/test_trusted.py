@@ -120,6 +120,34 @@ class Secrets(Trusted):
 
 
 @not_fast
+class Keys(Trusted):
+    def test_a_secret_key_in_the_wrong_place_is_not_shown(self) -> None:
+        from pyrage import x25519
+
+        identity = str(x25519.Identity.generate())
+        self.write("key.txt", f"# public key: age1...\n{identity}\n")
+        self.line()
+        self.write("config/host.toml", f'format = "rhizon-host/1"\nencrypt_to = ["{identity}"]\n')
+        rows = (
+            (("backup", "line"), "bad-key"),
+            (("backup", "line", "--encrypt", identity), "bad-key"),
+            (("backup", "line", "--encrypt", identity.lower()), "bad-key"),
+            (("backup", "line", "--encrypt", "key.txt"), "bad-key"),
+            (("backup", "line", "--encrypt", "age1" + "q" * 58), "bad-key"),
+            (("backup", "line", "--encrypt", "age1x", "--passphrase", "key.txt"), "usage"),
+            (("restore", "new", "--of", "x", "--key", identity), "no-such-backup"),
+            (("restore", "line", "--key", identity), "no-such-backup"),
+            (("host", "--rebuild", "nowhere"), "no-such-folder"),
+            (("host", "--rebuild", "key.txt"), "no-such-folder"),
+        )
+        for words, code in rows:
+            done = self.rhizon(*words, "--json")
+            with self.subTest(words[:4]):
+                self.assertEqual((done.code, done.error["code"]), (2, code), done.out)
+                self.assertNotIn(identity[16:40].lower(), (done.out + done.err).lower())
+
+
+@not_fast
 class Folders(Trusted):
     def test_links_are_not_followed(self) -> None:
         self.line()

@@ -62,6 +62,7 @@ class Key:
         """The identities in a file as ``age-keygen`` writes it. Raises InputError; what is in the file is not told."""
         from pyrage import IdentityError, x25519
 
+        _refuse_identity(str(file), "Put it into a file that only you can read, and name that.")
         text = read_bytes(file, "key file", LARGEST_KEY_FILE).decode("utf-8", "replace")
         lines = [line.strip() for line in text.splitlines() if line.strip().startswith(_SECRET_KEY)]
         try:
@@ -111,18 +112,29 @@ class Key:
 
 
 def _recipient(text: str) -> Any:
+    """What is no public key is not shown: people name the wrong file, and it may be the secret one."""
     from pyrage import RecipientError, x25519
+
+    _refuse_identity(text, "Give its public key, which begins with age1; it stands in the file that age-keygen wrote.")
 
     try:
         return x25519.Recipient.from_str(text)
     except RecipientError:
         raise InputError(
-            "bad-key", f"{text[:80]!r} is not an age public key", hint="It begins with age1 and is 62 characters long."
+            "bad-key",
+            f"a text of {len(text)} characters is not an age public key",
+            hint="A public key begins with age1 and is 62 characters long.",
         ) from None
+
+
+def _refuse_identity(text: str, hint: str) -> None:
+    if _SECRET_KEY in text.upper():
+        raise InputError("bad-key", "that is an age identity: it opens backups, and has to stay secret", hint=hint)
 
 
 def read_recipients(text: str) -> tuple[str, ...]:
     """Public keys: one as it is, or those in a file, one a line. Raises InputError."""
+    _refuse_identity(text, "Name a file of public keys, or give one: it begins with age1.")
     if text.startswith("age1"):
         found = [text.strip()]
     else:

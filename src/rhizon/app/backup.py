@@ -516,10 +516,13 @@ def _idents_of(of: str, found: Sequence[tuple[str, str, Repository]], opening: O
         seen.add(ident)
         if of in (backup.name, backup.folder) or str(Path(of).absolute()) == backup.folder:
             idents.add(ident)
-    if not idents:
-        for one in refused:
-            if one.code in ("backup-encrypted", "wrong-key", "bad-key"):
-                raise one
+    closed = [one for one in refused if one.code in ("backup-encrypted", "wrong-key", "bad-key")]
+    if not idents and closed:
+        raise InputError(
+            closed[0].code,
+            f"no backup that can be read is of {of}, and {len(closed)} are encrypted: {closed[0].message}",
+            hint=closed[0].hint,
+        )
     return idents
 
 

@@ -47,9 +47,9 @@ class Encryption(NamedTuple):
 def seal_for(host: Host, root: Path, wish: Encryption) -> Seal | None:
     """The seal for a new backup in a repository; None where it is not to be encrypted. Raises InputError."""
     to = (wish.to,) if wish.to is not None else host.limits.encrypt_to
+    if wish.passphrase is not None and to != (PASSPHRASE,):
+        raise InputError("usage", "--passphrase goes with --encrypt passphrase", hint="See: rhizon backup --help")
     if not to:
-        if wish.passphrase is not None:
-            raise InputError("usage", "--passphrase goes with --encrypt passphrase", hint="See: rhizon backup --help")
         return None
     with translated("write into the backups", root):
         make_folders(root, 0o700)

@@ -12,6 +12,7 @@ from rhizon.adapters.transact import RHIZON
 from rhizon.app.context import Host, open_ledger
 from rhizon.app.listing import Listed, list_instances
 from rhizon.app.reservations import reconcile, settle
+from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.host import HostLimits
 
@@ -93,7 +94,11 @@ MOST_DEEP = 4  # folders below one that was named
 
 def rebuild_ledger(host: Host, folders: Sequence[Path]) -> Rebuilt:
     """Makes every row what its folder says, and adds the instances in or below ``folders``. Folders that cannot be seen
-    keep what they hold. Raises :class:`~rhizon.core.errors.StateError` where the ledger cannot be written."""
+    keep what they hold. Raises :class:`InputError` for one of ``folders`` that is none, and
+    :class:`~rhizon.core.errors.StateError` where the ledger cannot be written."""
+    for one in folders:
+        if not one.is_dir():
+            raise InputError("no-such-folder", f"there is no folder {one}", hint="Check the path.")
     with open_ledger(host, write=True) as ledger:
         trouble = ledger.trouble
         with ledger.claim():
