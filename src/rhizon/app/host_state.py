@@ -21,7 +21,8 @@ __all__ = ["HostState", "Rebuilt", "host_state", "rebuild_ledger"]
 
 class HostState(msgspec.Struct, frozen=True, kw_only=True):
     """Memory in MiB, disk in bytes. ``memory_mib`` is what may be used of the ``machine_mib`` (less where a control
-    group says so), ``for_servers_mib`` what all servers may have together, ``free_mib`` what can still be granted."""
+    group says so), ``for_servers_mib`` what all servers may have together, ``free_mib`` what can still be granted.
+    ``state_folder`` is "" where there is none that could be written to."""
 
     system: str
     cores: int
@@ -60,6 +61,16 @@ def host_state(host: Host) -> HostState:
                 remedy="Run fewer at once, or give one less: rhizon provision ... --memory MIB",
             )
         )
+    if host.places.trouble:
+        findings.append(
+            Finding(
+                code="no-state-folder",
+                severity="warning",
+                subject="state",
+                what=f"there is no folder for Rhizon's state: {host.places.trouble}",
+                remedy="Set RHIZON_STATE to the absolute path of a folder that you can write to.",
+            )
+        )
     return HostState(
         system=f"{platform.system()} {platform.machine()}",
         cores=processors(),
@@ -71,7 +82,7 @@ def host_state(host: Host) -> HostState:
         free_mib=memory.free_mib,
         disk_bytes=disk.total,
         disk_free_bytes=disk.free,
-        state_folder=str(state),
+        state_folder="" if host.places.trouble else str(state),
         limits=host.limits,
         passing=passing_ports(),
         instances=instances,

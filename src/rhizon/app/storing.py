@@ -97,7 +97,7 @@ def store_status(host: Host) -> StoreStatus:
             users[name] = users.get(name, 0) + 1
     unused = sizes.keys() - users.keys()
     return StoreStatus(
-        folder=str(host.places.store),
+        folder="" if host.places.trouble else str(host.places.store),
         files=len(sizes),
         bytes=sum(sizes.values()),
         shared_bytes=sum(sizes[name] for name, count in users.items() if count > 1),

@@ -29,7 +29,7 @@ def status(out: Output) -> None:
     found = store_status(this_host())
 
     def render(to: "Console") -> None:
-        verdict(to, f"{counted(found.files, 'file')}, {size_text(found.bytes)}, in {found.folder}")
+        verdict(to, f"{counted(found.files, 'file')}, {size_text(found.bytes)}, in {found.folder or 'no folder'}")
         if found.used_by:
             rows = [(one.folder, str(one.files), size_text(one.bytes)) for one in found.used_by]
             show_table(to, ("instance", "files", "size"), rows, right=("files", "size"))
