@@ -30,7 +30,7 @@ import tempfile
 import tomllib
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 
 ROOT = Path(__file__).parents[2]
 SHIPPED = ROOT / "src/rhizon/world/harbour"
@@ -47,16 +47,48 @@ FAULTS = {
     "unlink,unlinkat": "EACCES",
     "mkdir,mkdirat": "ENOSPC",
 }
-PACK, NEWER = str(SHIPPED / "packs/marsh-evening"), str(SHIPPED / "packs/marsh-evening-1.3")
+
+
+class Subject(NamedTuple):
+    """A server to try: what it is made from and updated to, its name, world, settings, and the role of its port. Of a
+    ``newer`` that is no path, the line with that word is left out of the list."""
+
+    source: str
+    newer: str
+    name: str
+    world: str
+    edited: str
+    settings: tuple[str, ...]
+    role: str
+
+
+SUBJECTS = {
+    "tarnholt": Subject(
+        str(SHIPPED / "packs/marsh-evening"), str(SHIPPED / "packs/marsh-evening-1.3"), "marsh-evening",
+        "marshes/oldfen", "config/heronwatch.properties", ("max_players=30", "pvp=yes", "name=Low Tide"), "game",
+    ),
+    "drovemoor": Subject(
+        "older.list.toml", "abbeyford", "harbour-drovemoor", "moors/fairfield", "",
+        ("max_players=30", "view_distance=12", "operators+=Tove"), "gate",
+    ),
+    "emberline": Subject(
+        "older.list.toml", "snowplough", "harbour-emberline", "countries/lighthouse-line", "",
+        ("max_players=30", "operators+=Tove", "name=Low Tide"), "line",
+    ),
+    "gloamwick": Subject(
+        "older.list.toml", "mossmeter", "harbour-gloamwick", "caverns/rope-loft", "",
+        ("max_players=30", "operators+=Tove", "name=Low Tide"), "game",
+    ),
+}  # fmt: skip
 # command -> its words, and the folder that it changes
 COMMANDS: dict[str, tuple[tuple[str, ...], str]] = {
-    "provision": (("provision", PACK, "e", "--accept-licence", "--catalog", "shelf", "--set", "seed=1907"), "e"),
-    "update": (("update", "d", "--to", NEWER), "d"),
-    "set": (("set", "d", "max_players=30", "pvp=yes", "name=Low Tide"), "d"),
-    "ports": (("ports", "d", "--move", "--port", "game=25777"), "d"),
+    "provision": (("provision", "SOURCE", "e", "--accept-licence", "--catalog", "shelf", "--set", "seed=1907"), "e"),
+    "update": (("update", "d", "--to", "NEWER"), "d"),
+    "set": (("set", "d", "SETTINGS"), "d"),
+    "ports": (("ports", "d", "--move", "--port", "ROLE=25777"), "d"),
     "undo": (("undo", "d", "--to", "1", "--with-world"), "d"),
     "restore": (("restore", "d"), "d"),
-    "restore-new": (("restore", "f", "--of", "marsh-evening"), "f"),
+    "restore-new": (("restore", "f", "--of", "NAME"), "f"),
     "repair": (("repair", "d"), "d"),
     "backup": (("backup", "d"), "d"),
     "forget": (("forget", "d"), "d"),
@@ -67,7 +99,8 @@ FOLDERS = ("d", "e", "f")
 class Trial:
     """A folder ``work`` that is put back before each trial."""
 
-    def __init__(self, scratch: Path) -> None:
+    def __init__(self, scratch: Path, subject: Subject) -> None:
+        self.subject = subject
         self.work = scratch / "work"
         self.base = scratch / "base"
         self.environment = {
@@ -88,24 +121,31 @@ class Trial:
     def _make_base(self) -> None:
         self.work.mkdir()
         shutil.copytree(SHIPPED / "catalog", self.work / "shelf")
-        self.must("provision", PACK, "d", "--catalog", "shelf", "--accept-licence", "--set", "address=127.0.0.1")
+        source, newer = self.subject.source, self.subject.newer
+        if source.endswith(".toml"):
+            text = (SHIPPED / f"{self.subject.name.removeprefix('harbour-')}.list.toml").read_text()
+            (self.work / source).write_text(text)
+            (self.work / "newer.list.toml").write_text(re.sub(rf"(?m)^{newer} = .*$", "", text))
+        self.must("provision", source, "d", "--catalog", "shelf", "--accept-licence", "--set", "address=127.0.0.1")
         self.must("run", "d", "--trial")
-        self.must("update", "d", "--to", NEWER)
+        self.must("update", "d", "--to", newer_of(self.subject))
         self.must("run", "d", "--trial")
-        self.must("update", "d", "--to", PACK)
+        self.must("update", "d", "--to", source)
         when = self.must("backup", "d")["when"]
         if "restore" in COMMANDS:  # the recovery below makes a newer backup
             COMMANDS["restore"] = (("restore", "d", when), "d")
         self.must("set", "d", "max_players=11")
-        (self.work / "d/marshes/oldfen/hut.txt").write_text("built by fifty people")
-        (self.work / "d/config/heronwatch.properties").write_text("# mine\nwatch.minutes = 6\n")
+        (self.work / "d" / self.subject.world / "hut.txt").write_text("built by fifty people")
+        if self.subject.edited:
+            (self.work / "d" / self.subject.edited).write_text("# mine\nwatch.minutes = 6\n")
         subprocess.run(["cp", "-a", str(self.work), str(self.base)], check=True)
 
     def again(self, name: str) -> None:
         shutil.rmtree(self.work)
         subprocess.run(["cp", "-a", str(self.base), str(self.work)], check=True)
         if name == "repair":
-            (self.work / "d/mods/reedlight-2.1.0.jar").unlink()
+            owned = json.loads((self.work / "d/.rhizon/inventory.json").read_bytes())["files"]
+            (self.work / "d" / min(name for name, one in owned.items() if not one.get("edited"))).unlink()
             (self.work / "d/.rhizon/lock.json").write_bytes(b"{")
 
     def run(self, *words: str, prefix: tuple[str, ...] = ()) -> "subprocess.CompletedProcess[str]":
@@ -131,16 +171,15 @@ class Trial:
         return found
 
     def ledger(self) -> dict[str, int]:
-        """The same as the ledger has it, reservations included."""
+        """The same as the ledger has it, reservations included, the first number of each block."""
         with sqlite3.connect(self.work / "state/ledger.sqlite3") as db:
             rows = [json.loads(row[0]) for row in db.execute("SELECT entry FROM servers")]
         return {
-            f"{Path(row['folder']).name} {role}": number
+            f"{Path(row['folder']).name} {lead}{role}": number
             for row in rows
-            for role, number in {
-                **row["ports"],
-                **{f"soon {role}": n for role, n in row.get("soon", {}).items()},
-            }.items()
+            for lead, ports in (("", row["ports"]), ("soon ", row.get("soon", {})))
+            for role, number in ports.items()
+            if "+" not in role
         }
 
     def everything(self) -> dict[str, bytes]:
@@ -194,7 +233,7 @@ class Trial:
 
     def _ports_of_another(self) -> str:
         kept = {number for key, number in self.ports().items() if key.startswith("d ")}
-        probe = self.run("provision", PACK, "probe", "--catalog", "shelf", "--dry-run")
+        probe = self.run("provision", self.subject.source, "probe", "--catalog", "shelf", "--dry-run")
         if probe.returncode:
             return f"another server: {probe.stdout}"
         given = set(json.loads(probe.stdout)["result"]["ports"].values())
@@ -207,7 +246,8 @@ class Trial:
             return f"the same command again: {again.stdout}{again.stderr}"
         now, wanted = tree(self.work / folder), self.new[name]
         if name == "provision":
-            now, wanted = without_world(now), without_world(wanted)
+            world = f"{self.subject.world}/"
+            now, wanted = without_world(now, world), without_world(wanted, world)
         if name in ("repair", "restore-new", "forget"):  # a record that says when or where
             now = {key: data for key, data in now.items() if not key.startswith(".rhizon/")}
             wanted = {key: data for key, data in wanted.items() if not key.startswith(".rhizon/")}
@@ -216,11 +256,23 @@ class Trial:
         return differs(now, wanted, "not the goal: ") or differs(self.ledger(), self.ports(), "ledger and folders: ")
 
 
-def without_world(files: dict[str, bytes]) -> dict[str, bytes]:
-    """What a world holds is the server's own doing, and the licence was accepted at another time."""
-    return {
-        name: re.sub(rb"accepted_at = .*", b"", data) for name, data in files.items() if not name.startswith("marshes/")
-    }
+def newer_of(subject: Subject) -> str:
+    return "newer.list.toml" if subject.source.endswith(".toml") else subject.newer
+
+
+def told(subject: Subject) -> None:
+    """Puts the subject's own words into the commands."""
+    own = {
+        "SOURCE": (subject.source,), "NEWER": (newer_of(subject),), "SETTINGS": subject.settings,
+        "ROLE=25777": (f"{subject.role}=25777",), "NAME": (subject.name,),
+    }  # fmt: skip
+    for name, (words, folder) in COMMANDS.items():
+        COMMANDS[name] = (tuple(said for word in words for said in own.get(word, (word,))), folder)
+
+
+def without_world(files: dict[str, bytes], world: str) -> dict[str, bytes]:
+    """What a world holds, and a key that it draws, is the server's own doing; the licence was accepted at another time."""
+    return {name: re.sub(rb"accepted_at = .*", b"", data) for name, data in files.items() if not name.startswith(world)}
 
 
 def tree(folder: Path) -> dict[str, bytes]:
@@ -287,7 +339,9 @@ def main() -> int:
     parser.add_argument("--faults", type=int, default=2)
     parser.add_argument("--seed", type=int, default=1907)
     parser.add_argument("--only", choices=list(COMMANDS), action="append", help="these commands alone")
+    parser.add_argument("--game", choices=list(SUBJECTS), default="tarnholt")
     asked = parser.parse_args()
+    told(SUBJECTS[asked.game])
     for name in [one for one in COMMANDS if asked.only and one not in asked.only]:
         del COMMANDS[name]
     if shutil.which("strace") is None:
@@ -296,7 +350,7 @@ def main() -> int:
     chance = random.Random(asked.seed)
     wrong = 0
     with tempfile.TemporaryDirectory(prefix="rhizon-faults-") as scratch:
-        trial = Trial(Path(scratch))
+        trial = Trial(Path(scratch), SUBJECTS[asked.game])
         if asked.kills >= 0:
             wrong += attempt(trial, "kills", asked.kills, chance, [(CHANGES, "signal=KILL")], lambda _code: None)
         if asked.interrupts >= 0:
