@@ -271,8 +271,9 @@ def told(subject: Subject) -> None:
 
 
 def without_world(files: dict[str, bytes], world: str) -> dict[str, bytes]:
-    """What a world holds, and a key that it draws, is the server's own doing; the licence was accepted at another time."""
-    return {name: re.sub(rb"accepted_at = .*", b"", data) for name, data in files.items() if not name.startswith(world)}
+    """The server itself makes a world and draws a key, and the licence was accepted at another time."""
+    kept = {name: data for name, data in files.items() if not name.startswith(world) and not name.endswith(".key")}
+    return {name: re.sub(rb"accepted_at = .*", b"", data) for name, data in kept.items()}
 
 
 def tree(folder: Path) -> dict[str, bytes]:
