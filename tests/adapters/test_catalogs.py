@@ -8,8 +8,8 @@ from pathlib import Path
 import urllib3
 
 from rhizon.adapters.catalogs import open_catalogs
-from rhizon.adapters.copies import Copies
 from rhizon.adapters.http import Network
+from rhizon.adapters.http_cache import Copies
 from rhizon.adapters.serve import serving
 from rhizon.core.errors import InputError, RemoteError, RhizonError
 from rhizon.core.model.contentlist import ContentList

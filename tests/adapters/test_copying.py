@@ -5,7 +5,7 @@ import tempfile
 import unittest
 from pathlib import Path
 
-from rhizon.adapters.copying import copy_folder, size_of
+from rhizon.adapters.copy_folder import copy_folder, size_of
 from rhizon.adapters.inside import Inside
 from rhizon.core.errors import InputError, RhizonError
 

@@ -20,7 +20,7 @@ from rhizon.adapters.credentials import Credentials
 from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.http import Limits, Network
 from rhizon.adapters.store import Store
-from rhizon.app.trees import file_tree, piecewise
+from rhizon.app.instance.server_tree import file_tree, piecewise
 from rhizon.core.errors import InputError, RemoteError, RhizonError, StateError, TrustError
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.lock import LockedFile

@@ -10,8 +10,8 @@ from unittest import mock
 
 from rhizon.adapters.files import free_bytes, remove_tree, write_atomic
 from rhizon.adapters.inside import MOST_HANDLES, Inside
-from rhizon.adapters.kept import KeptStates, state_name
 from rhizon.adapters.store import Store
+from rhizon.adapters.undo_history import KeptStates, state_name
 from rhizon.adapters.verified import TRUSTED_SECONDS, Verified
 from rhizon.core.errors import InputError, RhizonError, StateError, TrustError
 from rhizon.core.model.decode import decode_json, encode_json

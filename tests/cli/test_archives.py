@@ -10,8 +10,8 @@ from pathlib import Path
 from unittest import mock
 
 from rhizon.adapters.places import Places
-from rhizon.app import archives
-from rhizon.app.context import Host
+from rhizon.app.archives import scan as archives
+from rhizon.app.host import Host
 from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, TARNHOLT, Case, jar, java17
 
 PLACEMENT = Path(__file__).parents[1] / "placement"

@@ -17,7 +17,7 @@ from rhizon.core.errors import DocumentError
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import DOCUMENTS, Document, decode, schema
-from rhizon.core.model.lines import line_of, lines_of
+from rhizon.core.model.line_numbers import line_of, lines_of
 from tests.core.wrong_documents import ALWAYS, EXAMPLES, WRONG, Change
 
 DOCS = Path(__file__).parents[2] / "docs"

@@ -10,6 +10,7 @@ from rhizon.adapters.games import GAMES, read_game
 from rhizon.core.archives.assembly import Assembly, AssemblyReference
 from rhizon.core.archives.scan import scan_assembly
 from rhizon.core.boot import BootJudge
+from rhizon.core.content_paths import content_paths, loaded, place_of
 from rhizon.core.errors import NoSolutionError, StateError
 from rhizon.core.model.base import dec_hook
 from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, Release
@@ -17,7 +18,6 @@ from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.decode import decode_json
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import SettingDefinition
-from rhizon.core.placing import content_paths, loaded, place_of
 from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.solve import from_list, solve
 

@@ -7,7 +7,7 @@ import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhizon.app.settling import HIDDEN, shown_diff
+from rhizon.app.instance.edited_files import HIDDEN, shown_diff
 from rhizon.core.errors import InputError
 from rhizon.core.model.setting import SettingDefinition, Stored
 from rhizon.core.names import RelPath

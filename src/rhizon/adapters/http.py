@@ -13,8 +13,8 @@ import urllib.parse
 from collections.abc import Generator, Mapping
 from typing import Any, NamedTuple
 
-from rhizon.adapters.copies import Copies
 from rhizon.adapters.credentials import Credentials
+from rhizon.adapters.http_cache import Copies
 from rhizon.core.errors import RemoteError, TrustError
 from rhizon.core.names import plain
 

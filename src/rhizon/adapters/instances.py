@@ -20,9 +20,9 @@ from rhizon.core.errors import InputError, RhizonError, StateError
 from rhizon.core.model.base import Strict, dec_hook
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
+from rhizon.core.model.encode import instance_toml
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
-from rhizon.core.model.write import instance_toml
 from rhizon.core.names import RelPath, plain
 from rhizon.core.secret import Secret
 
@@ -179,7 +179,7 @@ class InstanceFolder:
         return None
 
     def _newest_kept(self) -> Any:
-        from rhizon.adapters.kept import KeptStates  # only for what is damaged
+        from rhizon.adapters.undo_history import KeptStates  # only for what is damaged
 
         states = KeptStates(self.folder).readable()
         return states[-1] if states else None

@@ -13,14 +13,14 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.serve import serving
 from rhizon.adapters.world import WORLD, lists, player_joins
-from rhizon.app.context import Host
+from rhizon.app.host import Host
 from rhizon.app.provision import Provisioned, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
-from rhizon.app.run import Moment, Ran, run
-from rhizon.app.starting import RunningServer
+from rhizon.app.run.run import Moment, Ran, run
+from rhizon.app.run.server import RunningServer
+from rhizon.core.content_paths import loaded
 from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.finding import Finding
-from rhizon.core.placing import loaded
 
 __all__ = ["PLAYER", "AllDone", "DemoDone", "demo", "demo_all"]
 

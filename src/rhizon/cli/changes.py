@@ -13,7 +13,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.settling import Told
+    from rhizon.app.instance.edited_files import Told
 
 __all__ = ["show_changes", "show_counts", "show_diffs", "show_plan", "value_text"]
 

@@ -21,7 +21,7 @@ __all__ = [
 ]
 
 if TYPE_CHECKING:
-    from rhizon.app.backup_keys import Opening
+    from rhizon.app.keep.backup_keys import Opening
     from rhizon.core.secret import Secret
 
 F = TypeVar("F", bound=Callable[..., Any])
@@ -49,7 +49,7 @@ def key_options(function: F) -> F:
 
 def opening(key_file: Path | None, passphrase: str | None) -> "Opening":
     """The same as a use case takes it."""
-    from rhizon.app.backup_keys import Opening
+    from rhizon.app.keep.backup_keys import Opening
 
     return Opening(key_file, passphrase, ask_secret if sys.stdin.isatty() else None)
 
@@ -100,7 +100,7 @@ def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> "dict[
         name, equals, file = value.partition("=")
         found[name] = _secret(Path(file)) if equals else ask_secret(name)
     if generated:
-        from rhizon.app.drawing import new_password
+        from rhizon.app.provision.generate import new_password
 
         found |= {name: new_password() for name in generated}
     return found
@@ -121,6 +121,6 @@ def ask_secret(name: str) -> "Secret":
 
 
 def _secret(file: Path) -> "Secret":
-    from rhizon.app.backup_keys import read_secret
+    from rhizon.app.keep.backup_keys import read_secret
 
     return read_secret(file)

@@ -9,7 +9,7 @@ from rhizon.cli.output import Output, next_steps, say, show_findings, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.returning import Returned
+    from rhizon.app.keep.roll_back import Returned
 
 __all__ = ["show_returned"]
 

@@ -11,13 +11,13 @@ import msgspec
 from rhizon import interrupts
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import FIRST_START, InstanceFolder
-from rhizon.app.first_start import first_start
-from rhizon.app.native import answer_licence
+from rhizon.app.instance.edited_files import Side, native_edits
+from rhizon.app.instance.native_files import answer_licence
+from rhizon.app.instance.worlds import lay_world, put_aside, world_folder
 from rhizon.app.provision.choose import Choice
+from rhizon.app.provision.first_start import first_start
 from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
-from rhizon.app.settling import Side, native_edits
-from rhizon.app.worlds import lay_world, put_aside, world_folder
 from rhizon.core.errors import NotReadyError
 from rhizon.core.finding import Finding
 from rhizon.core.model.instance import Instance, LicenceAnswer

@@ -5,12 +5,12 @@ from collections.abc import Mapping
 import msgspec
 
 from rhizon.adapters.catalogs import LOCAL, Catalogs
-from rhizon.app.context import Host
+from rhizon.app.choose.resolve import Remembered, catalogs_for, solve_source
+from rhizon.app.choose.runtimes import choose_runtime, why_runtime
+from rhizon.app.choose.sources import Source, read_any
+from rhizon.app.host import Host
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.app.reporter import Reporter
-from rhizon.app.runtimes import choose_runtime, why_runtime
-from rhizon.app.solving import Remembered, catalogs_for, solve_source
-from rhizon.app.sources import Source, read_any
 from rhizon.core.allocate.memory import MemoryBudget, budget
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding

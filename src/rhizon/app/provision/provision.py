@@ -9,32 +9,32 @@ from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.files import free_bytes
 from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
 from rhizon.adapters.ledger import Entry
-from rhizon.app.backup import back_up_before
-from rhizon.app.changing import Whole, between, carry_out, whole
-from rhizon.app.context import Host
-from rhizon.app.exclusive import exclusive, require_stopped
-from rhizon.app.layout import locked_files, wanted_files
-from rhizon.app.ports import port_words
-from rhizon.app.provision.answer import remember, remembered
+from rhizon.app.host import Host
+from rhizon.app.instance.change import Whole, between, carry_out, whole
+from rhizon.app.instance.edited_files import Side, Told, settle, shown_diff
+from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.reservations import entry_of, others_than, reserved
+from rhizon.app.instance.server_tree import piecewise, read_tree, tree_files
+from rhizon.app.instance.wanted_files import locked_files, wanted_files
+from rhizon.app.instance.worlds import check_world, things_in_world, world_folder
+from rhizon.app.keep.backup import back_up_before
 from rhizon.app.provision.bring_up import bring_up
 from rhizon.app.provision.choose import Choice, choose
-from rhizon.app.provision.hold import allocated
+from rhizon.app.provision.instance_record import allocated
 from rhizon.app.provision.secrets import resolve_secrets
+from rhizon.app.provision.solve_cache import remember, remembered
 from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
-from rhizon.app.reservations import entry_of, others_than, reserved
-from rhizon.app.settling import Side, Told, settle, shown_diff
-from rhizon.app.trees import piecewise, read_tree, tree_files
-from rhizon.app.worlds import check_world, things_in_world, world_folder
+from rhizon.core.allocate.port_roles import port_words
 from rhizon.core.changes import Changes, things_lost
+from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.contentlist import ContentList
+from rhizon.core.model.encode import content_list_toml
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import LockedFile
-from rhizon.core.model.write import content_list_toml
 from rhizon.core.names import RelPath
-from rhizon.core.placing import content_paths
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.secret import revealed

@@ -2,9 +2,9 @@
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.secret_sources import read_secret
-from rhizon.app.drawing import new_password
-from rhizon.app.native import native_values
+from rhizon.app.instance.native_files import native_values
 from rhizon.app.provision.choose import Choice
+from rhizon.app.provision.generate import new_password
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.core.errors import InputError
 from rhizon.core.model.instance import Instance

@@ -6,8 +6,8 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.app.runtimes import RuntimeWish
-from rhizon.app.settling import Told
+from rhizon.app.choose.runtimes import RuntimeWish
+from rhizon.app.instance.edited_files import Told
 from rhizon.core.allocate.memory import STEP_MIB, MemoryBudget
 from rhizon.core.changes import Changes
 from rhizon.core.finding import Finding

@@ -13,7 +13,7 @@ from rhizon.core.units import counted, size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.backup import BackedUp, Backups
+    from rhizon.app.keep.backup import BackedUp, Backups
 
 __all__ = ["command"]
 
@@ -61,9 +61,9 @@ def command(
     Backups hold passwords of the server's settings and are readable by you alone. --encrypt makes them unreadable
     without the key: an age public key needs no secret on this machine, so that a timer can make the backups.
     """
-    from rhizon.app.backup import BackupWishes, Sought, back_up, list_backups, verify_backup
-    from rhizon.app.backup_keys import Encryption
-    from rhizon.app.context import this_host
+    from rhizon.app.host import this_host
+    from rhizon.app.keep.backup import BackupWishes, Sought, back_up, list_backups, verify_backup
+    from rhizon.app.keep.backup_keys import Encryption
     from rhizon.cli.progress import ConsoleReporter
 
     host = this_host()

@@ -17,7 +17,7 @@ def command(folder: Path, export: Path | None, out: Output) -> None:
     """A bill of materials of the server in FOLDER, in the open format CycloneDX: printed, or written to a file."""
     import json
 
-    from rhizon.app.lock import export_bom
+    from rhizon.app.keep.export import export_bom
 
     data = export_bom(folder, export)
     if export is None and not out.json and not out.quiet:

@@ -28,8 +28,8 @@ def build(folder: Path, dry_run: bool, out: Output) -> int:
     What archives say of themselves can be corrected by ARCHIVE.facts.toml beside them. Exit code 1 when an
     archive could not be used.
     """
-    from rhizon.app.catalog import build_catalog
-    from rhizon.app.context import this_host
+    from rhizon.app.host import this_host
+    from rhizon.app.publish.build_catalog import build_catalog
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)
@@ -64,7 +64,7 @@ def build(folder: Path, dry_run: bool, out: Output) -> int:
 @common
 def serve(folder: Path, port: int, address: str, out: Output) -> None:
     """Serve the catalog in FOLDER until Ctrl-C."""
-    from rhizon.app.serve import serve_until
+    from rhizon.app.publish.serve import serve_until
     from rhizon.cli.output import show_json
     from rhizon.cli.terminal import stop_signals
 

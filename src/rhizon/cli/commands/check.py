@@ -21,8 +21,8 @@ def command(folder: Path, out: Output) -> int:
 
     Changes nothing. Exit code 1 when something is wrong.
     """
-    from rhizon.app.check import check
-    from rhizon.app.context import this_host
+    from rhizon.app.host import this_host
+    from rhizon.app.keep.check import check
 
     seen = check(this_host(), folder)
     errors = sum(one.severity == "error" for one in seen.findings)

@@ -31,8 +31,8 @@ def command(folder: Path | None, game: str | None, all_games: bool, keep_running
     server's name where none is named), starts it, lets a simulated player join, and stops it. Run it again: what is
     there is kept. Gloamwick needs Mono; the other games need nothing that is not here.
     """
-    from rhizon.app.context import this_host
     from rhizon.app.demo import demo, demo_all
+    from rhizon.app.host import this_host
     from rhizon.cli.progress import ConsoleReporter
     from rhizon.cli.terminal import Console, stop_signals
 

@@ -11,7 +11,7 @@ from rhizon.cli.output import Output, common, say, show_pairs, show_table, verdi
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.explain import Explanation
+    from rhizon.app.choose.explain import Explanation
 
 __all__ = ["command"]
 
@@ -23,8 +23,8 @@ __all__ = ["command"]
 @common
 def command(source: Path, item: str, catalogs: tuple[str, ...], offline: bool, out: Output) -> None:
     """Why ID is part of the solution of LIST: who wants it, why this release, what would change if it went."""
-    from rhizon.app.context import this_host
-    from rhizon.app.explain import explain_item
+    from rhizon.app.choose.explain import explain_item
+    from rhizon.app.host import this_host
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)

@@ -10,7 +10,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.forget import Forgotten
+    from rhizon.app.machine.forget import Forgotten
 
 __all__ = ["command"]
 
@@ -27,8 +27,8 @@ def command(server: str, stop_first: bool, dry_run: bool, out: Output) -> None:
     records in .rhizon stay too; rhizon provision SOURCE FOLDER uses them to take the server up again, and you may
     delete that folder. Also for a server whose folder is gone.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.forget import forget
+    from rhizon.app.host import this_host
+    from rhizon.app.machine.forget import forget
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)
@@ -41,7 +41,7 @@ def command(server: str, stop_first: bool, dry_run: bool, out: Output) -> None:
 
 def _render(to: "Console", done: "Forgotten") -> None:
     verdict(to, f"{done.name}: {'would be forgotten' if done.planned else 'forgotten'}")
-    from rhizon.app.ports import spans
+    from rhizon.core.allocate.port_roles import spans
 
     ports = ", ".join(spans(done.ports)) or "none"
     word = "to be freed" if done.planned else "freed"

@@ -12,7 +12,7 @@ from rhizon.core.settings.apply import spelt
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.game_making import Tried
+    from rhizon.app.games.new_and_try import Tried
     from rhizon.core.model.game import GameDefinition
     from rhizon.core.model.setting import SettingDefinition, Stored
 
@@ -28,8 +28,8 @@ def command() -> None:
 @common
 def list_(out: Output) -> None:
     """Every game that Rhizon knows from here, and where its definition lies."""
-    from rhizon.app.context import this_host
-    from rhizon.app.games import list_games
+    from rhizon.app.games.check import list_games
+    from rhizon.app.host import this_host
 
     games = list_games(this_host())
 
@@ -49,8 +49,8 @@ def list_(out: Output) -> None:
 @common
 def show(game: str, out: Output) -> None:
     """One definition: its settings, ports, folders, loaders and how it is launched."""
-    from rhizon.app.context import this_host
-    from rhizon.app.games import show_game
+    from rhizon.app.games.check import show_game
+    from rhizon.app.host import this_host
 
     found, file = show_game(this_host(), game)
     out.result(found, lambda to: _render(to, found, file))
@@ -107,7 +107,7 @@ def _allowed(setting: "SettingDefinition") -> str:
 @common
 def check(file: Path, against: Path | None, out: Output) -> None:
     """What is wrong or missing in the definition FILE. Exit code 2 when it cannot be used."""
-    from rhizon.app.games import check_game, take_out
+    from rhizon.app.games.check import check_game, take_out
 
     checked = check_game(file)
     taken = take_out(file, against) if against is not None else []
@@ -133,7 +133,7 @@ def check(file: Path, against: Path | None, out: Output) -> None:
 @common
 def new(ident: str, to: Path, out: Output) -> None:
     """Write ID.game.toml: a commented definition to fill in for a game of your own."""
-    from rhizon.app.game_making import new_game
+    from rhizon.app.games.new_and_try import new_game
 
     file = new_game(ident, to)
 
@@ -157,7 +157,7 @@ def new(ident: str, to: Path, out: Output) -> None:
 def try_(file: Path, server: Path, log: Path | None, archive: Path | None, out: Output) -> int:
     """What the definition FILE finds in a real server: each setting and port with what stands there, each folder, the
     launch line, which lines of a log each pattern matches, what an archive says. Nothing is changed."""
-    from rhizon.app.game_making import try_game
+    from rhizon.app.games.new_and_try import try_game
 
     tried = try_game(file, server, log, archive)
     out.result(tried, lambda to: _tried(to, tried))

@@ -11,7 +11,7 @@ from rhizon.core.units import counted, mib_text, size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.host_state import HostState, Rebuilt
+    from rhizon.app.machine.host_state import HostState, Rebuilt
 
 __all__ = ["command"]
 
@@ -26,8 +26,8 @@ def command(folders: tuple[Path, ...], rebuild: bool, out: Output) -> None:
     The ledger of ports and memory is an index of what the servers' folders say. --rebuild makes it so again, after it
     was lost or with servers from another machine; FOLDER is searched for servers.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.host_state import host_state, rebuild_ledger
+    from rhizon.app.host import this_host
+    from rhizon.app.machine.host_state import host_state, rebuild_ledger
 
     if folders and not rebuild:
         raise click.UsageError("FOLDER goes with --rebuild.")

@@ -14,8 +14,8 @@ from rhizon.core.units import size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.archives import ScannedFile
-    from rhizon.app.inspect import Inspected
+    from rhizon.app.archives.scan import ScannedFile
+    from rhizon.app.choose.inspect import Inspected
     from rhizon.core.archives.assembly import Assembly
     from rhizon.core.archives.facts import ArchiveFacts
     from rhizon.core.archives.scan import Scanned
@@ -35,8 +35,8 @@ def command(files: tuple[Path, ...], game: str | None, out: Output) -> int:
 
     Of an archive: what it says, what its code shows, and where the two disagree. Exit code 1 when something is wrong.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.inspect import inspect
+    from rhizon.app.choose.inspect import inspect
+    from rhizon.app.host import this_host
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)

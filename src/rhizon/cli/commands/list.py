@@ -11,7 +11,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.listing import Listed
+    from rhizon.app.machine.list_instances import Listed
     from rhizon.core.finding import Finding
 
 __all__ = ["command"]
@@ -21,15 +21,15 @@ __all__ = ["command"]
 @common
 def command(out: Output) -> None:
     """The servers of this machine: where, which game, running or not, memory, ports, your note."""
-    from rhizon.app.context import this_host
-    from rhizon.app.listing import list_instances
+    from rhizon.app.host import this_host
+    from rhizon.app.machine.list_instances import list_instances
 
     found = list_instances(this_host())
     out.result(found.instances, lambda to: _render(to, found.instances, found.findings), found.findings)
 
 
 def _render(to: "Console", found: "Sequence[Listed]", findings: "Sequence[Finding]") -> None:
-    from rhizon.app.ports import spans
+    from rhizon.core.allocate.port_roles import spans
 
     if not found:
         verdict(to, "no servers on this machine yet")

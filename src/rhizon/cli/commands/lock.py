@@ -25,7 +25,7 @@ def command(folder: Path, export: Path | None, out: Output) -> None:
 
     Another server made from the exported file is the same, to the byte: rhizon provision FILE DIR2.
     """
-    from rhizon.app.lock import instance_lock
+    from rhizon.app.keep.export import instance_lock
 
     lock = instance_lock(folder, export)
     out.result(lock, lambda to: _render(to, lock, export))

@@ -12,7 +12,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.memory import MemoryAdvice
+    from rhizon.app.tune.memory import MemoryAdvice
 
 __all__ = ["command"]
 
@@ -41,8 +41,8 @@ def command(
     is left to the machine, what other servers were granted. With --measured the runs of this server are read: what
     stays alive after collections, whether it grows, how long everything stood still.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.memory import memory_advice
+    from rhizon.app.host import this_host
+    from rhizon.app.tune.memory import memory_advice
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)

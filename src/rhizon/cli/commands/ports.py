@@ -13,8 +13,8 @@ from rhizon.core.allocate.rules import KINDS
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.moving import PortsMoved
-    from rhizon.app.port_list import PortLine, Ports
+    from rhizon.app.tune.list_ports import PortLine, Ports
+    from rhizon.app.tune.move_ports import PortsMoved
 
 __all__ = ["command"]
 
@@ -42,8 +42,8 @@ def command(
     prints what a firewall has to let in (nftables, ufw, firewalld) or what a router has to forward (table); nothing is
     opened by itself. --move gives the server other numbers, in every place that needs them.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.port_list import list_ports
+    from rhizon.app.host import this_host
+    from rhizon.app.tune.list_ports import list_ports
 
     if (ports or stop_first or dry_run) and not move:
         raise click.UsageError("--port, --stop-first and --dry-run go with --move.")
@@ -62,8 +62,8 @@ def command(
 
 
 def _move(folder: Path, fixed: dict[str, int], stop_first: bool, dry_run: bool, out: Output) -> None:
-    from rhizon.app.context import this_host
-    from rhizon.app.moving import move_ports
+    from rhizon.app.host import this_host
+    from rhizon.app.tune.move_ports import move_ports
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)

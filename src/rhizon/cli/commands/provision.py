@@ -64,9 +64,9 @@ def command(
     files out in one transaction, and starts the bare server once so that its own files hold your settings.
     Run it again after changing the list: worlds and your edits stay.
     """
-    from rhizon.app.context import this_host
+    from rhizon.app.choose.runtimes import RuntimeWish
+    from rhizon.app.host import this_host
     from rhizon.app.provision import ProvisionWishes, provision
-    from rhizon.app.runtimes import RuntimeWish
     from rhizon.cli.progress import ConsoleReporter
 
     asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json

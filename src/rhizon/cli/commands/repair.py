@@ -11,7 +11,7 @@ from rhizon.cli.output import Output, common, next_steps, say, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.repair import Repaired
+    from rhizon.app.keep.repair import Repaired
 
 __all__ = ["command"]
 
@@ -27,8 +27,8 @@ def command(folder: Path, full: bool, stop_first: bool, dry_run: bool, out: Outp
 
     Settings, worlds and files of your own are left alone. A changed file that is put back is kept: rhizon undo.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.repair import repair
+    from rhizon.app.host import this_host
+    from rhizon.app.keep.repair import repair
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)

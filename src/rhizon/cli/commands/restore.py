@@ -10,7 +10,7 @@ from rhizon.cli.output import Output, common
 from rhizon.cli.returned import show_returned
 
 if TYPE_CHECKING:
-    from rhizon.app.returning import Part
+    from rhizon.app.keep.roll_back import Part
 
 __all__ = ["command"]
 
@@ -43,9 +43,9 @@ def command(
     new server is laid out from the backup, with ports of its own; --of says whose backup. A world that is there is
     backed up before another takes its place.
     """
-    from rhizon.app.backup import Sought
-    from rhizon.app.context import this_host
-    from rhizon.app.restore import RestoreWishes, restore
+    from rhizon.app.host import this_host
+    from rhizon.app.keep.backup import Sought
+    from rhizon.app.keep.restore import RestoreWishes, restore
     from rhizon.cli.progress import ConsoleReporter
 
     part: Part = "world" if only == "world" else "settings" if only == "settings" else "all"

@@ -26,9 +26,9 @@ def command(folder: Path, trial: bool, wait: float | None, out: Output) -> int:
     one ends it at once. Exit code 6 when it does not become ready, with the reason and the
     content at fault; 1 when it was ready and did not end cleanly.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.run import Moment, run
-    from rhizon.app.starting import RunningServer
+    from rhizon.app.host import this_host
+    from rhizon.app.run.run import Moment, run
+    from rhizon.app.run.server import RunningServer
     from rhizon.cli.progress import ConsoleReporter
     from rhizon.cli.terminal import Console, stop_signals
 

@@ -10,7 +10,7 @@ from rhizon.core.finding import Finding
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.runtimes import KnownRuntime
+    from rhizon.app.choose.runtimes import KnownRuntime
 
 __all__ = ["command"]
 
@@ -22,8 +22,8 @@ def command(out: Output) -> None:
 
     Each is run once to hear what it says; that is remembered until its file changes.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.runtimes import list_runtimes
+    from rhizon.app.choose.runtimes import list_runtimes
+    from rhizon.app.host import this_host
 
     found = list_runtimes(this_host())
     findings = [

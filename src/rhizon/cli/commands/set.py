@@ -12,7 +12,7 @@ from rhizon.cli.output import Output, common, next_steps, say, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.setting import SettingsSet
+    from rhizon.app.tune.set_settings import SettingsSet
 
 __all__ = ["command"]
 
@@ -42,8 +42,8 @@ def command(
     They are written into the server's own files, whose other lines stay as they are, and no update changes them again.
     A list of names is set whole (operators=Marit,Tove), made longer (operators+=Tove) or shorter (operators-=Marit).
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.setting import set_settings
+    from rhizon.app.host import this_host
+    from rhizon.app.tune.set_settings import set_settings
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)

@@ -11,7 +11,7 @@ from rhizon.core.settings.apply import spelt
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.settings import SettingLine, Settings
+    from rhizon.app.tune.list_settings import SettingLine, Settings
 
 __all__ = ["command"]
 
@@ -25,8 +25,8 @@ def command(folder: Path, reveal: bool, out: Output) -> None:
 
     The values are read from the server's own files; with --verbose also where each is stored.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.settings import list_settings
+    from rhizon.app.host import this_host
+    from rhizon.app.tune.list_settings import list_settings
 
     found = list_settings(this_host(), folder, reveal=reveal)
     out.result(found, lambda to: _render(to, found, folder, out))

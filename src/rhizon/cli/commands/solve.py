@@ -12,7 +12,7 @@ from rhizon.core.units import size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.solve import Solved
+    from rhizon.app.choose.solve import Solved
 
 __all__ = ["command"]
 
@@ -50,8 +50,8 @@ def command(
     Writes the lock beside the list (NAME.lock.json) or to --lock. The same list and catalogs give the same
     bytes. Exit code 3 when nothing fits, with what clashes.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.solve import solve_to_lock
+    from rhizon.app.choose.solve import solve_to_lock
+    from rhizon.app.host import this_host
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)

@@ -10,7 +10,7 @@ from rhizon.cli.output import Output, common, next_steps, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.stop import Stopped
+    from rhizon.app.run.stop import Stopped
 
 __all__ = ["command"]
 
@@ -23,8 +23,8 @@ def command(folder: Path, out: Output) -> None:
 
     It is asked over its console, as if stop was typed where rhizon run runs; by a signal where that command is gone.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.stop import stop
+    from rhizon.app.host import this_host
+    from rhizon.app.run.stop import stop
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)

@@ -23,8 +23,8 @@ def command() -> None:
 @common
 def status(out: Output) -> None:
     """How large it is, which instance uses how much of it, and what nobody uses."""
-    from rhizon.app.context import this_host
-    from rhizon.app.storing import store_status
+    from rhizon.app.host import this_host
+    from rhizon.app.machine.store import store_status
 
     found = store_status(this_host())
 
@@ -46,8 +46,8 @@ def status(out: Output) -> None:
 @common
 def verify(out: Output) -> int:
     """Hash every file; a damaged one is taken out, and fetched again where a lock says where from. Exit code 1 then."""
-    from rhizon.app.context import this_host
-    from rhizon.app.storing import verify_store
+    from rhizon.app.host import this_host
+    from rhizon.app.machine.store import verify_store
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)
@@ -73,8 +73,8 @@ def verify(out: Output) -> int:
 @common
 def prune(keep: tuple[Path, ...], days: float, dry_run: bool, out: Output) -> None:
     """Take out what no instance needs. What came lately stays: another command may be about to use it."""
-    from rhizon.app.context import this_host
-    from rhizon.app.storing import prune_store
+    from rhizon.app.host import this_host
+    from rhizon.app.machine.store import prune_store
 
     done = prune_store(this_host(), keep, days, write=not dry_run)
 

@@ -11,7 +11,7 @@ from rhizon.cli.output import Output, common, say, show_table, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.targets import TargetTable
+    from rhizon.app.choose.targets import TargetTable
 
 __all__ = ["command"]
 
@@ -28,8 +28,8 @@ def command(source: Path, catalogs: tuple[str, ...], offline: bool, plot: Path |
 
     Items are looked at one by one; whether they fit together is what rhizon solve says.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.targets import table_of_targets
+    from rhizon.app.choose.targets import table_of_targets
+    from rhizon.app.host import this_host
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out, results=False)

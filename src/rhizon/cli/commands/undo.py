@@ -13,7 +13,7 @@ from rhizon.core.units import counted
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.undo import KeptLine
+    from rhizon.app.keep.undo import KeptLine
     from rhizon.core.finding import Finding
 
 __all__ = ["command"]
@@ -44,8 +44,8 @@ def command(
     Files and settings are then exactly what they were. The world stays unless you say --with-world. What was there is
     kept too, so that an undo can be undone.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.undo import UndoWishes, kept_states, undo
+    from rhizon.app.host import this_host
+    from rhizon.app.keep.undo import UndoWishes, kept_states, undo
     from rhizon.cli.progress import ConsoleReporter
 
     if list_:

@@ -46,8 +46,8 @@ def command(
     Shows what changes for the server and for the players, backs the world up before it meets other content, and
     merges new settings into your files: where you and the pack changed the same thing, yours stays.
     """
-    from rhizon.app.context import this_host
-    from rhizon.app.update import UpdateWishes, update
+    from rhizon.app.host import this_host
+    from rhizon.app.provision.update import UpdateWishes, update
     from rhizon.cli.progress import ConsoleReporter
 
     reporter = ConsoleReporter(out)

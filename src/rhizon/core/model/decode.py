@@ -15,7 +15,7 @@ from msgspec import inspect as types
 
 from rhizon.core.errors import DocumentError, Mistake
 from rhizon.core.model.base import SHA256_PATTERN, Strict, dec_hook, enc_hook
-from rhizon.core.model.lines import line_of, lines_of
+from rhizon.core.model.line_numbers import line_of, lines_of
 from rhizon.core.names import ID_PATTERN, near, plain
 from rhizon.core.toml_reading import read_toml
 

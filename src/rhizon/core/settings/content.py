@@ -2,10 +2,10 @@
 
 import msgspec
 
+from rhizon.core.content_paths import loaded
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import NAME_WORD
-from rhizon.core.placing import loaded
 from rhizon.core.settings.apply import NativeEdits
 
 __all__ = ["put_enabled", "with_content"]

@@ -3,8 +3,8 @@
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.solve.engine import Engine, RefusedError
-from rhizon.core.solve.facts import Clash, Fact, Limit, Need, Wished
 from rhizon.core.solve.project import ABSENT
+from rhizon.core.solve.reasons import Clash, Fact, Limit, Need, Wished
 from rhizon.core.solve.space import Space
 
 __all__ = ["chain", "headline", "irreducible"]

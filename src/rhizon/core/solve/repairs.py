@@ -8,8 +8,8 @@ import msgspec
 from rhizon.core.model.catalog import Release
 from rhizon.core.model.contentlist import CHANNELS, TargetWish, Wish
 from rhizon.core.model.lock import Target
-from rhizon.core.solve.facts import Fact, Limit, Wished
 from rhizon.core.solve.problem import Request
+from rhizon.core.solve.reasons import Fact, Limit, Wished
 from rhizon.core.version import parse_range
 
 __all__ = ["Attempt", "Fit", "Repair", "repairs"]

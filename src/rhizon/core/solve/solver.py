@@ -11,10 +11,10 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Dropped, Target
 from rhizon.core.names import near
 from rhizon.core.solve.engine import RefusedError
-from rhizon.core.solve.facts import Fact, Wished, sentence
 from rhizon.core.solve.optimise import Kept, Ladder, keep_most, most_current
 from rhizon.core.solve.problem import Request, Shelf
 from rhizon.core.solve.project import ABSENT
+from rhizon.core.solve.reasons import Fact, Wished, sentence
 from rhizon.core.solve.refusal import headline, irreducible
 from rhizon.core.solve.repairs import Fit, repairs
 from rhizon.core.solve.search import Assumption, GaveUpError, Search

@@ -13,8 +13,8 @@ from typing import Literal, NamedTuple
 from rhizon.core.model.catalog import Relation, Release, Requirement
 from rhizon.core.model.lock import Target
 from rhizon.core.solve.engine import Engine
-from rhizon.core.solve.facts import Clash, Fact, Limit, Need, Wished
 from rhizon.core.solve.project import ABSENT, Project
+from rhizon.core.solve.reasons import Clash, Fact, Limit, Need, Wished
 from rhizon.core.solve.universe import Universe
 from rhizon.core.version import VersionRange
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping
 from typing import Protocol
 
-from rhizon.core.settings.dialects import json, lines, plain, properties, toml, xml, yaml
+from rhizon.core.settings.dialects import ini, json, plain, properties, toml, xml, yaml
 from rhizon.core.settings.dialects.spans import Scalar
 
 __all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
@@ -25,12 +25,12 @@ class Dialect(Protocol):
 
 DIALECTS: dict[str, Dialect] = {
     "properties": properties.Properties(),
-    "ini": lines.Ini(),
+    "ini": ini.Ini(),
     "json": json.Json(),
     "toml": toml.Toml(),
     "yaml": yaml.Yaml(),
     "xml": xml.Xml(),
-    "semicolon": lines.Semicolon(),
+    "semicolon": ini.Semicolon(),
     "lines": plain.Lines(),
     "arguments": plain.Arguments(),
 }

@@ -1,0 +1,191 @@
+"""Archives on this machine as Rhizon sees them: read once, then remembered."""
+
+import os
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
+from rhizon.adapters.files import FileBytes, read_bytes, translated
+from rhizon.adapters.scans import Scans
+from rhizon.app.host import Host
+from rhizon.app.reporter import Reporter
+from rhizon.core.archives.assembly import Assembly, assemblies_together, read_assembly
+from rhizon.core.archives.entries import Archive, Budget
+from rhizon.core.archives.scan import Scanned, scan, scan_assembly
+from rhizon.core.archives.together import together
+from rhizon.core.errors import RhizonError, TrustError
+from rhizon.core.finding import Finding
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.names import plain
+from rhizon.core.units import counted
+
+__all__ = ["ENDINGS", "FACTS_ENDING", "ScannedFile", "archive_files", "left_unread", "scan_files", "scan_together"]
+
+ENDINGS = (".jar", ".zip", ".dll")
+FACTS_ENDING = ".facts.toml"  # of a file beside an archive, in which a person corrects what it says
+MOST_DEEP = 6  # folders below one that was named
+MOST_LISTED = 10_000
+LARGEST_ASSEMBLY = 16 << 20
+CPU_SECONDS = 1.0  # of one archive, and
+CPU_SECONDS_PER_MB = 0.2  # of its size
+
+
+class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
+    """One file. ``archive`` for a zip, ``assembly`` for a .NET one, with ``archive`` where a game takes it for content;
+    neither for what is not what its name says.
+    ``problem`` is the code of what keeps it from being used at all; one that cannot be read has no hash."""
+
+    path: str
+    sha256: str
+    size: int
+    archive: Scanned | None = None
+    assembly: Assembly | None = None
+    problem: str | None = None
+    findings: tuple[Finding, ...] = ()
+
+
+def archive_files(folder: Path) -> list[Path]:
+    """The archives directly in a folder, by name."""
+    with translated("read the folder", folder):
+        return sorted(file for file in folder.iterdir() if file.suffix.lower() in ENDINGS and file.is_file())
+
+
+def left_unread(folder: Path) -> list[Finding]:
+    """What a folder holds beside the archives directly in it: archives in folders below, archives under another ending,
+    files of another kind. Nothing of it is read; a person may think that it is."""
+    below: list[str] = []
+    aside: list[str] = []
+    others: list[str] = []
+    with translated("read the folder", folder):
+        for parent, folders, names in os.walk(folder):
+            folders.sort()
+            here = Path(parent)
+            if len(here.relative_to(folder).parts) > MOST_DEEP or len(below) + len(others) > MOST_LISTED:
+                folders.clear()
+                continue
+            for name in sorted(names):
+                path = (here / name).relative_to(folder).as_posix()
+                endings = [one.lower() for one in Path(name).suffixes]
+                if endings and endings[-1] in ENDINGS:
+                    below += [path] if here != folder or not (here / name).is_file() else []
+                elif any(one in ENDINGS for one in endings) and not name.endswith(FACTS_ENDING):
+                    aside.append(path)
+                elif here == folder and not name.endswith(FACTS_ENDING):
+                    others.append(path)
+    kinds = (
+        ("archives-below", "warning", below, "in folders below", "Move those that are meant into the folder itself."),
+        ("archives-aside", "warning", aside, "under another ending", "Give those that are meant their ending back."),
+        ("other-files", "info", others, "of another kind", "Nothing to do if they are not content."),
+    )
+    return [
+        Finding(
+            code=code,
+            severity="warning" if severity == "warning" else "info",
+            subject=plain(folder.name or str(folder), 120),
+            what=f"{counted(len(paths), 'file')} {where}, not read: {_some(paths)}",
+            remedy=remedy,
+        )
+        for code, severity, paths, where, remedy in kinds
+        if paths
+    ]
+
+
+def _some(paths: Sequence[str]) -> str:
+    shown = ", ".join(plain(path, 80) for path in paths[:8])
+    return shown + (f" and {len(paths) - 8} more" if len(paths) > 8 else "")
+
+
+def scan_files(
+    host: Host, files: Iterable[Path], games: Sequence[GameDefinition], reporter: Reporter | None = None
+) -> list[ScannedFile]:
+    """Each file, in order. A file that cannot be used is an answer with a finding, never an error."""
+    scans = Scans(host.places.scans, games)
+    files = list(files)
+    if reporter is not None:
+        reporter.step(f"reading {counted(len(files), 'archive')}")
+    found = []
+    for number, file in enumerate(files, 1):
+        if reporter is not None and len(files) > 1:
+            reporter.progress(plain(file.name, 60), number / len(files))
+        found.append(_scanned(scans, file, games))
+    return found
+
+
+def _scanned(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> ScannedFile:
+    """One file, whatever is in it: one odd archive must not keep the others from being read."""
+    wrong: RhizonError
+    try:
+        with cpu_limit(CPU_SECONDS + CPU_SECONDS_PER_MB * file.stat().st_size / 1e6):
+            return _scan_file(scans, file, games)
+    except RhizonError as known:
+        wrong = known
+    except CpuLimitError:
+        wrong = _odd("archive-costly", file, "to read it takes far more time than an archive of its size may")
+    except OSError as refused:
+        wrong = _odd("unreadable", file, refused.strerror or "it cannot be read")
+    except Exception as odd:
+        wrong = _odd("archive-unreadable", file, f"reading it failed ({type(odd).__name__})")
+    return ScannedFile(path=str(file), sha256="", size=0, problem=wrong.code, findings=(_unusable(file.name, wrong),))
+
+
+def _odd(code: str, file: Path, why: str) -> TrustError:
+    return TrustError(
+        code,
+        f"{file.name} cannot be used: {why}",
+        hint="Get the archive again from where it is published; if it comes the same, report it to its author.",
+    )
+
+
+def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> ScannedFile:
+    with translated("read", file):
+        known = scans.known(file)
+    file_only = ScannedFile(path=str(file), sha256=known.sha256, size=known.size)
+    with_ = msgspec.structs.replace
+    if known.scanned is not None:
+        scanned = _named(known.scanned, file.name)
+        return with_(file_only, archive=scanned, findings=scanned.findings)
+    if file.suffix.lower() == ".dll":
+        assembly = read_assembly(read_bytes(file, ".NET assembly", LARGEST_ASSEMBLY))
+        if assembly is not None:
+            content = scan_assembly(assembly, file.name, games)
+            findings = content.findings if content is not None else ()
+            return with_(file_only, assembly=assembly, archive=content, findings=findings)
+        return with_(file_only, problem="no-assembly", findings=(_no_assembly(file.name),))
+    try:
+        with FileBytes(file) as data:
+            scanned = scan(Archive(data, file.name, Budget(file.name, data.size)), games)
+    except TrustError as wrong:
+        return with_(file_only, problem=wrong.code, findings=(_unusable(file.name, wrong),))
+    scans.keep(known.sha256, scanned)
+    return with_(file_only, archive=scanned, findings=scanned.findings)
+
+
+def _unusable(name: str, wrong: RhizonError) -> Finding:
+    what = plain(str(wrong), 300)
+    return Finding(code=wrong.code, severity="error", subject=plain(name, 120), what=what, remedy=wrong.hint)
+
+
+def _named(scanned: Scanned, name: str) -> Scanned:
+    """The same bytes under the name that they have now."""
+    renamed = msgspec.structs.replace
+    findings = (renamed(one, subject=name) if one.subject == scanned.source else one for one in scanned.findings)
+    return renamed(scanned, source=name, findings=tuple(findings))
+
+
+def _no_assembly(name: str) -> Finding:
+    return Finding(
+        code="no-assembly",
+        severity="warning",
+        subject=plain(name, 120),
+        what="it is no .NET assembly: a native library, or not a whole one",
+        remedy="If it is a plugin, get it again.",
+    )
+
+
+def scan_together(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[Finding]:
+    """What the files are to each other."""
+    archives = {Path(one.path).name: one.archive for one in files if one.archive is not None}
+    assemblies = {Path(one.path).name: one.assembly for one in files if one.assembly is not None}
+    return [*together(archives, {game.id: game for game in games}), *assemblies_together(assemblies)]

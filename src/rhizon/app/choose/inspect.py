@@ -1,0 +1,155 @@
+"""What is in a file: a list, a pack, a lock, a game definition or content archives."""
+
+import contextlib
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from rhizon.adapters.files import hash_file
+from rhizon.adapters.games import ENDING, read_game
+from rhizon.app.archives.scan import ENDINGS, ScannedFile, archive_files, left_unread, scan_files, scan_together
+from rhizon.app.choose.sources import PACK_ENDING, read_pack, read_source
+from rhizon.app.host import Host
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import InputError, RhizonError
+from rhizon.core.finding import SEVERITIES, Finding
+from rhizon.core.model.contentlist import ContentList, SecretSource
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lock import Lock
+from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
+from rhizon.core.secret import HIDDEN
+
+__all__ = ["Inspected", "inspect"]
+
+Kind = Literal["content list", "pack", "lock", "game definition", "archive"]
+
+
+class Inspected(msgspec.Struct, frozen=True, kw_only=True):
+    """One file. Exactly one of the documents is there for its kind; ``files`` counts what a pack holds."""
+
+    path: str
+    kind: Kind
+    sha256: str | None = None
+    size: int | None = None
+    files: int | None = None
+    trees: dict[str, int] | None = None
+    content_list: ContentList | None = None
+    pack: Pack | None = None
+    lock: Lock | None = None
+    game: GameDefinition | None = None
+    archive: ScannedFile | None = None
+    findings: tuple[Finding, ...] = ()
+
+
+def inspect(
+    host: Host, paths: Sequence[Path], game: str | None, reporter: Reporter
+) -> tuple[list[Inspected], list[Finding]]:
+    """Each file, and each archive of a folder that is no pack, worst first; then findings over all archives together.
+
+    With ``game`` archives are read under that definition only. Raises InputError, DocumentError, TrustError.
+    """
+    archives: list[Path] = []
+    others: list[Inspected] = []
+    unread: list[Finding] = []
+    for path in paths:
+        if not path.exists():
+            raise InputError("no-such-file", f"there is nothing at {path}", hint="Check the path.")
+        if path.is_dir() and not (path / PACK_FILE).is_file():
+            found = archive_files(path)
+            if not found:
+                raise InputError(
+                    "no-archives",
+                    f"{path} holds no archives ({', '.join(ENDINGS)}) and is no pack",
+                    hint="Name the folder that they are in.",
+                )
+            archives += found
+            unread += left_unread(path)
+        elif path.is_file() and _is_archive(path):
+            archives.append(path)
+        else:
+            others.append(_without_secrets(host, _document(path)))
+    games = host.games(paths[0] if paths[0].is_dir() else paths[0].parent)
+    rules = [games.get(name) for name in ([game] if game else games.files())]
+    scanned = scan_files(host, archives, rules, reporter) if archives else []
+    seen = [
+        Inspected(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
+        for one in scanned
+    ]
+    seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
+    return [*others, *seen], [*unread, *(scan_together(scanned, rules) if len(scanned) > 1 else ())]
+
+
+# Names that hold a secret in most games; used where the game's definition is not known here.
+_SECRET_WORDS = ("password", "passphrase", "secret", "token")
+
+
+def _without_secrets(host: Host, one: Inspected) -> Inspected:
+    """What is shown of a list, pack or lock, with a finding for each secret whose value it holds."""
+    document = one.content_list or one.pack or one.lock
+    if document is None or not document.settings:
+        return one
+    game_id = document.target.game if isinstance(document, Lock) else document.game
+    secret: set[str] = set()
+    with contextlib.suppress(RhizonError):
+        settings = host.games(Path(one.path).parent).get(game_id).settings
+        secret = {name for name, known in settings.items() if known.secret}
+    held = [
+        name
+        for name, value in document.settings.items()
+        if value
+        and not isinstance(value, SecretSource)
+        and (name in secret or any(word in name.lower() for word in _SECRET_WORDS))
+    ]
+    if not held:
+        return one
+    shown = {name: HIDDEN if name in held else value for name, value in document.settings.items()}
+    hidden = msgspec.structs.replace(document, settings=shown)
+    findings = tuple(
+        Finding(
+            code="secret-in-list",
+            severity="error",
+            subject=name,
+            what="its value is in the document, where everybody who reads it sees it",
+            remedy='Say where it comes from instead: { file = "PATH" }, { generate = true } or { ask = true }',
+        )
+        for name in held
+    )
+    field = "content_list" if one.content_list else "pack" if one.pack else "lock"
+    return msgspec.structs.replace(one, **{field: hidden}, findings=(*one.findings, *findings))
+
+
+def _is_archive(path: Path) -> bool:
+    if path.suffix.lower() in ENDINGS:
+        return True
+    with path.open("rb") as file:
+        return file.read(2) == b"PK" and path.suffix != PACK_ENDING
+
+
+def _document(path: Path) -> Inspected:
+    if path.is_dir() or path.suffix == PACK_ENDING:
+        return _pack(path)
+    if path.name.endswith(ENDING):
+        return Inspected(path=str(path), kind="game definition", game=read_game(path), **_identity(path))
+    document = read_source(path).document
+    if isinstance(document, Lock):
+        return Inspected(path=str(path), kind="lock", lock=document, **_identity(path))
+    assert isinstance(document, ContentList)
+    return Inspected(path=str(path), kind="content list", content_list=document, **_identity(path))
+
+
+def _identity(path: Path) -> dict[str, Any]:
+    sha256, size = hash_file(path)
+    return {"sha256": sha256, "size": size}
+
+
+def _pack(path: Path) -> Inspected:
+    pack, files = read_pack(path)
+    trees: dict[str, int] = {}
+    for name in files:
+        head, below = name.split("/")[:2]
+        tree = head if head == PACK_ARCHIVES else below
+        trees[tree] = trees.get(tree, 0) + 1
+    identity = _identity(path) if path.is_file() else {}
+    return Inspected(path=str(path), kind="pack", pack=pack, files=len(files), trees=trees, **identity)

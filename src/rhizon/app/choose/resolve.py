@@ -1,0 +1,127 @@
+"""From a source to a lock."""
+
+import hashlib
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from rhizon import __version__
+from rhizon.adapters.catalogs import Catalogs
+from rhizon.adapters.http import Network
+from rhizon.app.choose.sources import Source
+from rhizon.app.host import Host, majors_to_try
+from rhizon.app.reporter import Reporter
+from rhizon.core.model.decode import encode_line
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.lock import LaidFile, Lock
+from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.apply import require_no_secrets
+from rhizon.core.settings.content import with_content
+from rhizon.core.solve import Solution, solve
+from rhizon.core.units import counted
+
+__all__ = ["Remembered", "catalogs_for", "named_majors", "solve_source"]
+
+
+class Remembered(msgspec.Struct, frozen=True, kw_only=True):
+    """An answer and the question that it belongs to, as a hash: the same question has the same answer."""
+
+    question: str
+    solution: Solution
+
+
+def catalogs_for(
+    host: Host,
+    source: Source,
+    game: GameDefinition,
+    named: tuple[str, ...],
+    reporter: Reporter,
+    extra: tuple[str, ...] = (),
+) -> Catalogs:
+    """The archives that a list names, then the catalogs that a person named (relative to here), then those of the
+    source (relative to it). ``extra`` is used where neither names one: the catalogs of an instance's last provision.
+    """
+    beside_source = tuple(one if "://" in one else str((source.beside / one).absolute()) for one in source.catalogs)
+    here = tuple(dict.fromkeys((*named, *beside_source))) or extra
+    if not here and source.kind == "lock":
+        return Catalogs([], Network())  # all of it may be in the store
+    catalogs = host.open_catalogs(here, Path.cwd())
+    if source.archives:
+        from rhizon.app.choose.folder_source import local_archives  # reads archives: slow to import, and seldom needed
+
+        catalogs.put_first(*local_archives(host, source.archives, source.beside, game, reporter))
+    return catalogs
+
+
+def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
+    """The runtime major that a list or pack names exactly, then the long-term ones: nobody need ask then what this
+    machine has. Nothing where no major is named."""
+    family = FAMILIES.get(game.runtime.family)
+    wanted = source.request(()).target.runtime.comparators
+    named = [int(one.version.text) for one in wanted if one.op == "=" and one.version.text.isdecimal()]
+    return tuple(dict.fromkeys((*named, *(family.long_term if family else ())))) if named else ()
+
+
+def solve_source(
+    source: Source,
+    game: GameDefinition,
+    catalogs: Catalogs,
+    host: Host,
+    reporter: Reporter,
+    keep: Lock | None = None,
+    prefer: Literal["list", "current"] = "list",
+    majors: tuple[int, ...] | None = None,
+    remembered: Remembered | None = None,
+) -> Remembered:
+    """The lock of a list or pack; a lock is its own solution. ``majors`` are the only runtime majors to try. Where
+    ``remembered`` answers the very question, nothing is solved."""
+    require_no_secrets(game, source.settings, source.label)
+    if isinstance(source.document, Lock):
+        return Remembered(question="", solution=Solution(lock=source.document, findings=()))
+    reporter.step(f"solving {source.label}")
+    majors = majors or named_majors(source, game) or majors_to_try(game, host.runtimes(game))
+    question = _question(source, game, catalogs, majors) if keep is None and prefer == "list" else ""
+    if remembered is not None and question and question == remembered.question:
+        reporter.done("the list and its catalogs are what they were")
+        return remembered
+    catalogs.prefetch(game.id, list(source.document.content))  # over a network one after the other takes far longer
+    solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
+    lock = _whole(solution.lock, source)
+    require_no_secrets(with_content(game, lock), source.settings, source.label)
+    target = lock.target
+    text = target.words_for(game.title)
+    if target.runtime_major:
+        text += f", {target.runtime.capitalize()} {target.runtime_major}"
+    reporter.done(f"{counted(len(lock.releases), 'release')} for {text}")
+    whole = Solution(lock=lock, findings=(*solution.findings, *catalogs.findings))
+    return Remembered(question=question, solution=whole)
+
+
+def _question(source: Source, game: GameDefinition, catalogs: Catalogs, majors: tuple[int, ...]) -> str:
+    """A hash of everything that an answer depends on; empty where that cannot be had cheaply."""
+    known = catalogs.fingerprint(game.id) if not source.archives else None
+    if known is None:
+        return ""
+    overlay = "".join(f"{path} {hashlib.sha256(data).hexdigest()}" for path, data in source.overlay.items())
+    digest = hashlib.sha256()
+    for part in (__version__.encode(), known.encode(), repr(majors).encode(), overlay.encode()):
+        digest.update(part + b"\0")
+    digest.update(encode_line(source.document) + encode_line(game))
+    return digest.hexdigest()
+
+
+def _whole(lock: Lock, source: Source) -> Lock:
+    """The solved lock with what the list or pack says beside its content."""
+    overlay = (
+        LaidFile(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
+        for path, data in sorted(source.overlay.items())
+    )
+    return msgspec.structs.replace(
+        lock,
+        title=source.title,
+        overlay=tuple(overlay),
+        settings=dict(sorted(source.settings.items())),
+        memory_mib=source.memory_mib,
+        pack_memory=source.pack_memory,
+    )

@@ -1,0 +1,212 @@
+"""What a server is made from: a content list, a pack (folder or ``.rhz``), a lock or a folder of archives."""
+
+import hashlib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.app.host import Host
+from rhizon.app.reporter import Reporter
+from rhizon.core.archives.entries import Archive
+from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.base import SettingValue
+from rhizon.core.model.contentlist import ContentList, SecretSource
+from rhizon.core.model.documents import decode
+from rhizon.core.model.lock import Lock
+from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, PACK_TREES, Pack, PackMemory
+from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
+from rhizon.core.solve import Request, from_list, from_pack
+
+__all__ = ["PACK_ENDING", "Source", "read_any", "read_lock", "read_pack", "read_source"]
+
+PACK_ENDING = ".rhz"
+LARGEST_PACK = 4 << 30
+
+
+class Source(msgspec.Struct, frozen=True, kw_only=True):
+    """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack (of a lock, the
+    store has them), ``carried`` are the archives in it."""
+
+    kind: Literal["list", "pack", "lock"]
+    label: str
+    path: Path
+    name: str
+    title: str
+    game: str
+    catalogs: tuple[str, ...] = ()
+    archives: tuple[str, ...] = ()
+    settings: Mapping[str, str | int | bool] = {}
+    secrets: Mapping[str, SecretSource] = {}
+    ports: Mapping[str, int] = {}
+    memory_mib: int | None = None
+    pack_memory: PackMemory | None = None
+    overlay: Mapping[RelPath, bytes] = {}
+    carried: Mapping[RelPath, bytes] = {}
+    document: ContentList | Pack | Lock
+
+    @property
+    def beside(self) -> Path:
+        """The folder that relative addresses count from."""
+        return self.path.parent
+
+    def request(self, majors: tuple[int, ...]) -> Request:
+        """The question for the solver; a lock has none."""
+        match self.document:
+            case ContentList():
+                return from_list(self.document, majors, self.label)
+            case Pack():
+                return from_pack(self.document, majors, self.label)
+            case _:
+                raise StateError("already-solved", f"{self.label} is a lock", hint="Provision from it directly.")
+
+
+def read_any(host: Host, path: Path, game: str | None, reporter: Reporter) -> Source:
+    """Whatever the path is, a plain folder of archives too; ``game`` is of such a folder. Raises InputError,
+    DocumentError."""
+    if path.is_dir() and not (path / PACK_FILE).is_file():
+        from rhizon.app.choose.folder_source import list_of_folder  # reads archives: slow to import, and seldom needed
+
+        return _from_list(path, list_of_folder(host, path, game, reporter))
+    source = read_source(path)
+    if source.kind == "pack" and source.carried:
+        return msgspec.structs.replace(source, archives=(str(_laid_out(host, source.carried)),))
+    return source
+
+
+def _laid_out(host: Host, carried: Mapping[RelPath, bytes]) -> Path:
+    """The archives that a pack carries, as files: a folder of their own by what they are."""
+    names = sorted(carried)
+    key = hashlib.sha256("".join(f"{name}{hashlib.sha256(carried[name]).hexdigest()}" for name in names).encode())
+    folder = host.places.carried / key.hexdigest()[:32]
+    with translated("keep the archives of a pack", folder):
+        for name in names:
+            file = folder / name.replace("/", "-")
+            if not file.is_file() or file.stat().st_size != len(carried[name]):
+                write_atomic(file, carried[name])
+    return folder
+
+
+def read_source(path: Path) -> Source:
+    """A document, whatever kind it is. Raises InputError or DocumentError."""
+    if path.is_dir() or path.suffix == PACK_ENDING:
+        return _from_pack(path)
+    data = read_bytes(path, "content list, pack or lock", 64 << 20)
+    if data.lstrip()[:1] == b"{":
+        return _from_lock(path, decode(Lock, data, str(path)))
+    return _from_list(path, decode(ContentList, data, str(path)))
+
+
+def read_lock(path: Path) -> Lock:
+    """A lock from its file."""
+    return decode(Lock, read_bytes(path, "lock", 64 << 20), str(path))
+
+
+def _from_list(path: Path, wanted: ContentList) -> Source:
+    return Source(
+        kind="list",
+        label=path.name,
+        path=path,
+        name=wanted.name,
+        title=wanted.title or wanted.name,
+        game=wanted.game,
+        catalogs=wanted.catalogs,
+        archives=wanted.archives,
+        settings=_plain(wanted.plain_settings()),
+        secrets=wanted.secrets(),
+        ports=wanted.ports,
+        memory_mib=wanted.memory_mib,
+        document=wanted,
+    )
+
+
+def _plain(settings: Mapping[str, SettingValue]) -> dict[str, str | int | bool]:
+    """Lists of names as a lock and an instance hold them."""
+    return {name: ", ".join(value) if isinstance(value, tuple) else value for name, value in settings.items()}
+
+
+def _from_lock(path: Path, lock: Lock) -> Source:
+    return Source(
+        kind="lock",
+        label=path.name,
+        path=path,
+        name=lock.name,
+        title=lock.title or lock.name,
+        game=lock.target.game,
+        settings=lock.settings,
+        memory_mib=lock.memory_mib,
+        pack_memory=lock.pack_memory,
+        document=lock,
+    )
+
+
+def _from_pack(path: Path) -> Source:
+    pack, files = read_pack(path)
+    overlay: dict[RelPath, bytes] = {}
+    for tree in ("shared", "server"):  # the server's own files replace shared ones
+        head = f"files/{tree}/"
+        for name, data in files.items():
+            if name.startswith(head):
+                overlay[safe_path(name.removeprefix(head))] = data
+    head = f"{PACK_ARCHIVES}/"
+    return Source(
+        kind="pack",
+        label=path.name,
+        path=path,
+        name=pack.name,
+        title=pack.title or pack.name,
+        game=pack.game,
+        catalogs=pack.catalogs,
+        settings=_plain(pack.settings),
+        pack_memory=pack.memory,
+        overlay=overlay,
+        carried={RelPath(name.removeprefix(head)): data for name, data in files.items() if name.startswith(head)},
+        document=pack,
+    )
+
+
+def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
+    """A pack and the files of its trees, from a folder or a ``.rhz``."""
+    if path.is_dir():
+        files = _folder_files(path)
+    else:
+        archive = Archive(read_bytes(path, "pack", LARGEST_PACK), path.name)
+        files = dict(archive.files())
+    description = files.pop(RelPath(PACK_FILE), None)
+    if description is None:
+        raise InputError(
+            "not-a-pack",
+            f"{path} is no pack: it has no {PACK_FILE} at its root",
+            hint="docs/formats.md shows what a pack looks like.",
+        )
+    pack = decode(Pack, description, f"{path}/{PACK_FILE}")
+    trees = (*(f"files/{tree}/" for tree in PACK_TREES), f"{PACK_ARCHIVES}/")
+    wrong = sorted(name for name in files if not name.startswith(trees))
+    if wrong:
+        raise InputError(
+            "pack-stray-files",
+            f"{path} has files that belong to no tree: {', '.join(plain(name, 80) for name in wrong[:5])}",
+            hint="A pack holds rhizon-pack.toml, the trees files/shared, files/server and files/player, and archives.",
+        )
+    return pack, files
+
+
+def _folder_files(folder: Path) -> dict[RelPath, bytes]:
+    if not (folder / PACK_FILE).is_file():
+        return {}
+    files = {}
+    for file in sorted(folder.rglob("*")):
+        name = file.relative_to(folder).as_posix()
+        if file.is_symlink():
+            raise InputError("pack-link", f"{name} in the pack is a link", hint="A pack holds ordinary files only.")
+        if not file.is_file():
+            continue
+        try:
+            files[safe_path(name)] = read_bytes(file, "file of the pack")
+        except UnsafeNameError as why:
+            raise InputError(
+                "pack-name", f"{plain(name, 120)!r} in the pack has a bad name: {why}", hint="Rename it."
+            ) from None
+    return files

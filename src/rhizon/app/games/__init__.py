@@ -1,0 +1,4 @@
+"""Game definitions: listed, checked, begun and tried on a real server.
+
+Begin with :mod:`rhizon.app.games.check`.
+"""

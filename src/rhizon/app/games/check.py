@@ -1,0 +1,242 @@
+"""Game definitions: which there are, one of them, and what is wrong with one."""
+
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.files import read_bytes
+from rhizon.adapters.games import ENDING, read_game
+from rhizon.app.host import Host
+from rhizon.core.archives.assembly import read_assembly
+from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.facts import MANIFEST, said
+from rhizon.core.archives.metadata import READERS, Fields
+from rhizon.core.archives.metadata.assembly import from_assembly
+from rhizon.core.archives.metadata.fields import LARGEST
+from rhizon.core.archives.metadata.flat import main_attributes
+from rhizon.core.errors import RhizonError
+from rhizon.core.finding import Finding, worst_first
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.line_numbers import line_of, lines_of
+from rhizon.core.model.metadata import MetadataRule
+from rhizon.core.model.setting import SettingDefinition
+from rhizon.core.names import plain
+from rhizon.core.settings.shared import SHARED, meant
+
+__all__ = ["CheckedGame", "GameLine", "Taken", "check_game", "list_games", "show_game", "take_out"]
+
+
+class GameLine(msgspec.Struct, frozen=True, kw_only=True):
+    """One definition; ``trouble`` says why it cannot be read."""
+
+    id: str
+    title: str
+    summary: str
+    versions: tuple[str, ...]
+    loaders: tuple[str, ...]
+    runtime: str
+    file: str
+    trouble: str = ""
+
+
+class CheckedGame(msgspec.Struct, frozen=True, kw_only=True):
+    """A definition that can be read, and what could be better."""
+
+    id: str
+    title: str
+    file: str
+    findings: tuple[Finding, ...]
+
+
+def list_games(host: Host) -> list[GameLine]:
+    """Every definition that is found from here, by id."""
+    return [_line(name, file) for name, file in host.games(Path.cwd()).files().items()]
+
+
+def _line(name: str, file: Path) -> GameLine:
+    try:
+        game = read_game(file)
+    except RhizonError as wrong:
+        return GameLine(
+            id=name, title="", summary="", versions=(), loaders=(), runtime="", file=str(file), trouble=wrong.message
+        )
+    return GameLine(
+        id=game.id,
+        title=game.title,
+        summary=game.summary,
+        versions=game.versions,
+        loaders=tuple(game.loaders),
+        runtime=game.runtime.family,
+        file=str(file),
+    )
+
+
+def show_game(host: Host, name: str) -> tuple[GameDefinition, Path]:
+    """A definition by its id or its file."""
+    if name.endswith(ENDING) or "/" in name:
+        return read_game(Path(name)), Path(name)
+    games = host.games(Path.cwd())
+    return games.get(name), games.files()[name]
+
+
+def check_game(file: Path) -> CheckedGame:
+    """Raises DocumentError with every mistake; what can be read and is still odd becomes findings."""
+    game = read_game(file)
+    findings = [*_named_right(game, file), *_patterns(game), *_runtimes(game), *_metadata(game), *_settings(game)]
+    known = lines_of(read_bytes(file, "game definition").decode("utf-8-sig"))
+    findings = [_on_line(one, line_of(known, one.subject)) for one in findings]
+    return CheckedGame(id=game.id, title=game.title, file=str(file), findings=tuple(worst_first(findings)))
+
+
+def _on_line(finding: Finding, line: int | None) -> Finding:
+    if line is None:
+        return finding
+    return msgspec.structs.replace(finding, subject=f"line {line}, {finding.subject}")
+
+
+class Taken(msgspec.Struct, frozen=True, kw_only=True):
+    """What one rule takes out of an archive: ``values`` by our field, as they stand there; ``trouble``: why not."""
+
+    loader: str
+    rule: int
+    file: str
+    values: dict[str, str]
+    trouble: str = ""
+
+
+def take_out(file: Path, archive: Path) -> list[Taken]:
+    """Every metadata rule of a definition tried on a real archive. Raises DocumentError, TrustError."""
+    game = read_game(file)
+    if archive.suffix.lower() == ".dll":
+        return list(_out_of_assembly(game, archive))
+    opened = Archive(read_bytes(archive, "archive"), archive.name)
+    taken = []
+    for name, loader in game.loaders.items():
+        for number, rule in enumerate(loader.metadata):
+            values: dict[str, str] = {}
+            trouble = ""
+            if rule.format == "assembly" or rule.file not in opened:
+                trouble = f"{rule.file} is not in it"
+            else:
+                try:
+                    values = _values(opened, rule)
+                except ValueError as wrong:
+                    trouble = plain(str(wrong), 300)
+            taken.append(Taken(loader=name, rule=number, file=rule.file, values=values, trouble=trouble))
+    return taken
+
+
+def _out_of_assembly(game: GameDefinition, file: Path) -> Iterator[Taken]:
+    assembly = read_assembly(read_bytes(file, "archive"))
+    for name, loader in game.loaders.items():
+        for number, rule in enumerate(loader.metadata):
+            if rule.format != "assembly" or assembly is None:
+                trouble = "it is no assembly" if assembly is None else "the rule is not for assemblies"
+                yield Taken(loader=name, rule=number, file=rule.file, values={}, trouble=trouble)
+            else:
+                values = _taken(from_assembly(assembly), rule, {})
+                yield Taken(loader=name, rule=number, file=rule.file, values=values)
+
+
+def _values(archive: Archive, rule: MetadataRule) -> dict[str, str]:
+    fields = READERS[rule.format](archive.read(rule.file, LARGEST))
+    return _taken(fields, rule, main_attributes(archive.read(MANIFEST, LARGEST)) if MANIFEST in archive else {})
+
+
+def _taken(fields: Fields, rule: MetadataRule, manifest: dict[str, str]) -> dict[str, str]:
+    values = {field: said(fields, rule, manifest, field) for field in MetadataRule.TEXTS}
+    values["embedded"] = ", ".join(fields.texts(rule.embedded)) if rule.embedded else ""
+    for field in MetadataRule.RELATIONS:
+        where = getattr(rule, field)
+        pairs = fields.pairs(where, rule) if where else []
+        values[field] = "; ".join(f"{other} {wanted}".strip() for other, wanted in pairs)
+    return {field: plain(value, 300) for field, value in values.items() if value or getattr(rule, field)}
+
+
+def _odd(subject: str, what: str, remedy: str) -> Finding:
+    return Finding(code="game-definition", severity="warning", subject=subject, what=what, remedy=remedy)
+
+
+def _named_right(game: GameDefinition, file: Path) -> list[Finding]:
+    if file.name == game.id + ENDING:
+        return []
+    return [_odd("id", f"the file is {file.name} and defines {game.id}", f"Name the file {game.id}{ENDING}.")]
+
+
+def _patterns(game: GameDefinition) -> list[Finding]:
+    findings = []
+    if not game.log.content_begin:
+        what = "without it the content at fault cannot be named when a start fails"
+        findings.append(_odd("log.content_begin", what, "Give the pattern of the line that a loader prints first."))
+    if not game.log.closed:
+        findings.append(_odd("log.closed", "without it a clean stop is told by the exit code alone", "Add it."))
+    return findings
+
+
+def _runtimes(game: GameDefinition) -> list[Finding]:
+    if game.runtime.family == "none":
+        return []
+    covered = {version for rule in game.runtime.rules for version in game.versions_within(rule.game_versions)}
+    missing = [version for version in game.versions if version not in covered]
+    if not missing:
+        return []
+    what = f"no rule says which runtime runs {', '.join(missing)}"
+    return [_odd("runtime.rules", what, "Add a rule, or every major is taken for good.")]
+
+
+def _metadata(game: GameDefinition) -> list[Finding]:
+    """The expressions are tried on an empty document: a wrong one fails there too."""
+    empty = {"json": b"{}", "toml": b"", "yaml": b"{}", "xml": b"<a/>", "properties": b"", "manifest": b""}
+    findings = []
+    for name, loader in game.loaders.items():
+        for number, rule in enumerate(loader.metadata):
+            if rule.format == "assembly":
+                continue
+            fields = READERS[rule.format](empty[rule.format])
+            where = f"loaders.{name}.metadata[{number}]"
+            for field in (*MetadataRule.TEXTS, "embedded", "only_with", *MetadataRule.RELATIONS):
+                expression = getattr(rule, field)
+                try:
+                    if field in MetadataRule.RELATIONS and expression:
+                        fields.pairs(expression, rule)
+                    elif expression:
+                        fields.texts(expression)
+                except ValueError as wrong:
+                    findings.append(_odd(f"{where}.{field}", str(wrong), "Correct the expression."))
+            if not rule.entry and game.runtime.family == "java":
+                what = "no `entry`: what the code of its archives leads to cannot be told"
+                findings.append(_odd(where, what, "Say where the class stands that the loader starts."))
+    return findings
+
+
+def _settings(game: GameDefinition) -> list[Finding]:
+    places: dict[tuple[str, str], str] = {}
+    findings: list[Finding] = []
+    for name, setting in game.settings.items():
+        findings += _shared_names(game, name, setting)
+        if setting.store is None:
+            continue
+        place = (setting.store.file, setting.store.key)
+        twin = places.setdefault(place, name)
+        if twin != name:
+            what = f"{twin} is written to the same place ({place[0]}: {place[1]})"
+            findings.append(_odd(f"settings.{name}", what, "Give each setting a place of its own."))
+    return findings
+
+
+def _shared_names(game: GameDefinition, name: str, setting: SettingDefinition) -> Iterator[Finding]:
+    """Whether a setting has the name, the type and the secrecy that it has in every game."""
+    where = f"settings.{name}"
+    shared = SHARED.get(name)
+    if shared is None:
+        other = meant(name)
+        if other is not None and other not in game.settings:
+            what = f"other games say {other} for: {SHARED[other].meaning}"
+            yield _odd(where, what, f"If that is meant, call it {other}, so that a house standard reaches it.")
+        return
+    if setting.type not in shared.types:
+        what = f"{name} means {shared.meaning} in every game, and its type is {' or '.join(shared.types)}"
+        yield _odd(f"{where}.type", what, "Take that type, or another name where it means something else.")
+    if name == "password" and not setting.secret:
+        yield _odd(where, "it would stand in the lock and in lists, for all to see", "Add: secret = true")

@@ -1,0 +1,248 @@
+"""Describing a game of one's own: a definition to fill in, and what it finds in a real server's folder."""
+
+import re
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.adapters.games import ENDING, GAMES, read_game
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.games.check import Taken, take_out
+from rhizon.app.instance.native_files import started_with
+from rhizon.core.errors import InputError, StateError
+from rhizon.core.launch import start_command
+from rhizon.core.model.game import GameDefinition, LoaderDefinition
+from rhizon.core.model.instance import RuntimeChoice
+from rhizon.core.model.setting import Stored
+from rhizon.core.names import ID_PATTERN, plain
+from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.apply import in_file, spelt
+from rhizon.core.settings.dialects import DIALECTS
+
+__all__ = ["PatternLine", "PlaceLine", "Tried", "ValueLine", "new_game", "try_game"]
+
+BLANK = GAMES / "blank.toml"
+MOST_MATCHES = 5
+LARGEST_LOG = 64 << 20
+
+
+class ValueLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A setting or port, where it is stored, what stands there, and what is wrong with that (empty: nothing)."""
+
+    name: str
+    stored: str
+    value: str
+    trouble: str
+
+
+class PlaceLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A file or folder that the definition names, and whether it is there; folders for content are made when needed."""
+
+    what: str
+    path: str
+    there: bool
+    needed: bool = True
+
+
+class PatternLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A pattern for the log: the numbers of the first lines that it matches, of how many, and the first of them."""
+
+    name: str
+    pattern: str
+    lines: tuple[int, ...]
+    matches: int
+    first: str
+
+
+class Tried(msgspec.Struct, frozen=True, kw_only=True):
+    """Everything that a definition finds in a real folder, log and archive."""
+
+    title: str
+    file: str
+    settings: tuple[ValueLine, ...]
+    ports: tuple[ValueLine, ...]
+    places: tuple[PlaceLine, ...]
+    launch: dict[str, tuple[str, ...]]
+    patterns: tuple[PatternLine, ...]
+    taken: tuple[Taken, ...]
+
+    @property
+    def trouble(self) -> int:
+        """How many things are not as the definition says."""
+        values = sum(bool(one.trouble) for one in (*self.settings, *self.ports))
+        return values + sum(one.needed and not one.there for one in self.places)
+
+
+def new_game(ident: str, folder: Path) -> Path:
+    """Writes a commented definition to fill in. Raises InputError (a bad id), :class:`StateError` (it is there)."""
+    if not re.fullmatch(ID_PATTERN, ident):
+        raise InputError("usage", f"{plain(ident, 80)!r} is no id", hint="Small letters, digits, - _ and . make an id.")
+    file = (folder / f"{ident}{ENDING}").absolute()
+    if file.exists():
+        raise StateError("file-in-the-way", f"{file} is there already", hint="Choose another id, or edit that one.")
+    title = ident.replace("-", " ").replace("_", " ").title()
+    text = BLANK.read_text("utf-8").replace("@ID@", ident).replace("@TITLE@", title)
+    with translated("write the definition", file):
+        write_atomic(file, text.encode())
+    return file
+
+
+def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> Tried:
+    """Reads, and changes nothing. Raises DocumentError for the definition, InputError for what is not to be had."""
+    game = read_game(file)
+    if not server.is_dir():
+        raise InputError("no-such-folder", f"there is no folder at {server}", hint="Name the folder of a real server.")
+    native = _Native(server)
+    return Tried(
+        title=game.title,
+        file=str(file),
+        settings=tuple(_setting(game, name, native) for name in game.settings),
+        ports=tuple(_value(port.role, place, native, _port_trouble) for port in game.ports for place in port.store),
+        places=tuple(_places(game, server)),
+        launch=_launch(game, server),
+        patterns=tuple(_patterns(game, log)) if log is not None else (),
+        taken=tuple(take_out(file, archive)) if archive is not None else (),
+    )
+
+
+class _Native:
+    """The server's own files, each read once."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._read: dict[tuple[str, str], dict[str, str] | str] = {}
+
+    def file(self, place: Stored) -> dict[str, str] | str:
+        """Its keys and values, or what is wrong with it."""
+        key = (place.file, place.dialect)
+        if key not in self._read:
+            self._read[key] = self._file(place)
+        return self._read[key]
+
+    def get(self, place: Stored) -> tuple[str | None, str]:
+        """What stands there, and what is wrong."""
+        values = self.file(place)
+        if isinstance(values, str):
+            return None, values
+        if place.key not in values:
+            return None, _no_such_key(values)
+        return values[place.key], ""
+
+    def _file(self, place: Stored) -> dict[str, str] | str:
+        path = self._folder / place.file
+        if not path.is_file():
+            if place.dialect == "arguments":
+                return {}  # Rhizon writes it
+            return "the file is not there"
+        try:
+            return DIALECTS[place.dialect].read(read_bytes(path, "settings file", 16 << 20))
+        except ValueError as broken:
+            return f"it cannot be read as {place.dialect}: {plain(str(broken), 160)}"
+
+
+def _no_such_key(values: Mapping[str, str]) -> str:
+    return f"the file has no such key; it has: {plain(', '.join(list(values)[:6]) or 'nothing', 120)}"
+
+
+def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
+    one = game.settings[name]
+    if one.store is None:
+        return ValueLine(name=name, stored="nowhere: only Rhizon goes by it", value=spelt(one.default), trouble="")
+    stored = f"{one.store.file}: {one.store.key}"
+    values = native.file(one.store)
+    if isinstance(values, str):
+        return ValueLine(name=name, stored=stored, value="", trouble=values)
+    value, _ = in_file(one, DIALECTS[one.store.dialect], values)
+    if value is None:
+        left_out = one.store.dialect == "arguments"  # then the server's own default counts
+        return ValueLine(name=name, stored=stored, value="", trouble="" if left_out else _no_such_key(values))
+    trouble = ""
+    try:
+        one.checked(value)
+    except ValueError as wrong:
+        trouble = str(wrong)
+    shown = plain(spelt(value), 120)
+    raw = plain(values.get(one.store.key, shown), 60)
+    if one.secret and value:
+        shown = "(secret)"
+    elif raw != shown:
+        shown += f" ({raw} there)"
+    return ValueLine(name=name, stored=stored, value=shown, trouble=trouble)
+
+
+def _port_trouble(text: str) -> str:
+    return "" if text.isdecimal() and 0 < int(text) < 65536 else "a port number is expected"
+
+
+def _value(name: str, place: Stored, native: _Native, check: Callable[[str], str]) -> ValueLine:
+    text, trouble = native.get(place)
+    stored = f"{place.file}: {place.key}"
+    if text is None:
+        return ValueLine(name=name, stored=stored, value="", trouble=trouble)
+    return ValueLine(name=name, stored=stored, value=plain(text, 120), trouble=check(text))
+
+
+def _places(game: GameDefinition, server: Path) -> list[PlaceLine]:
+    named = [("server file", path) for path in game.server_files]
+    named += [(f"{kind} folder", path) for kind, path in game.folders.items()]
+    named += [("worlds", game.world.folder), *(("made by the first start", path) for path in game.first_start.creates)]
+    named += [("licence", game.licence.text)] if game.licence is not None else []
+    content = set(game.folders.values())
+    return [
+        PlaceLine(what=what, path=path, there=(server / path).exists(), needed=path not in content)
+        for what, path in named
+    ]
+
+
+def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
+    """The commands with the arguments that the server's file of them holds, and one made-up piece of content."""
+    family = FAMILIES.get(game.runtime.family)
+    runtime = None
+    if family is not None:
+        major = max(family.long_term)
+        runtime = RuntimeChoice(family=family.title, major=major, version=str(major), program=family.program)
+    heap = max(game.memory.base_mib, game.memory.least_mib, 16)
+    return {
+        name or "bare": start_command(
+            game,
+            name,
+            runtime,
+            heap,
+            path_separator=":",
+            content=(_example(game, game.loaders[name]),) if name is not None else (),
+            arguments=started_with(InstanceFolder(server), game),
+        )
+        for name in (None, *game.loaders)
+    }
+
+
+def _example(game: GameDefinition, loader: LoaderDefinition) -> str:
+    """Where a piece of content would lie."""
+    kind = loader.kinds[0] if loader.kinds else "mod"
+    rule = game.placing.get(kind)
+    name = rule.name if rule is not None and rule.unpack else "{archive}"
+    return f"{game.folders.get(kind, '')}/{name}"
+
+
+def _patterns(game: GameDefinition, log: Path) -> list[PatternLine]:
+    text = read_bytes(log, "log", LARGEST_LOG).decode("utf-8", "replace").splitlines()
+    rules = game.log
+    named: list[tuple[str, str]] = [("ready", rules.ready), ("closed", rules.closed)]
+    named += [("content_begin", rules.content_begin), ("content_done", rules.content_done)]
+    named += [(f"progress: {one.label}", one.pattern) for one in rules.progress]
+    named += [(f"failure: {one.code}", one.pattern) for one in rules.failures]
+    if game.console.hold is not None:
+        named.append(("console.hold", game.console.hold.done))
+    found = []
+    for name, pattern in named:
+        if not pattern:
+            continue
+        matcher = re.compile(pattern)
+        lines = [number for number, line in enumerate(text, 1) if matcher.search(line)]
+        first = plain(text[lines[0] - 1], 120) if lines else ""
+        found.append(
+            PatternLine(name=name, pattern=pattern, lines=tuple(lines[:MOST_MATCHES]), matches=len(lines), first=first)
+        )
+    return found

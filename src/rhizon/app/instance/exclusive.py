@@ -1,0 +1,150 @@
+"""One command at a time in an instance: others are kept out, what was cut short is rolled back, no server runs."""
+
+import contextlib
+import os
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from rhizon import interrupts
+from rhizon.adapters.console import ConsoleClient
+from rhizon.adapters.instances import InstanceFolder, RunMark
+from rhizon.app.host import Host
+from rhizon.app.instance.reservations import settle
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.launch import start_command
+from rhizon.core.model.game import ConsoleRule
+
+__all__ = ["exclusive", "require_stopped", "started_elsewhere"]
+
+STOP_PATIENCE = 3  # times the seconds that the definition gives to a stop: a busy machine is slower
+
+
+@contextmanager
+def exclusive(host: Host, home: InstanceFolder, reporter: Reporter) -> Iterator[None]:
+    """Keeps other commands out of the instance. First a change that was cut short is rolled back, and a folder that was
+    moved is recorded; both are reported. At the end, whatever happened, the ledger says what the folder says.
+
+    Raises :class:`StateError`: another command is at work there, or nothing can be written.
+    """
+    interrupts.begin()
+    with home.busy() as rolled_back:
+        if rolled_back:
+            reporter.step("an earlier change was cut short")
+            reporter.done("an earlier change was cut short; it was rolled back")
+        arrived = ""
+        with contextlib.suppress(StateError):  # where the ledger cannot be written, what needs it says so
+            arrived = settle(host, home)
+        if arrived:
+            reporter.step("looking the instance up in the ledger")
+            reporter.done(arrived)
+        try:
+            yield
+        finally:
+            with interrupts.held(), contextlib.suppress(StateError):  # else the next command does it
+                settle(host, home)
+
+
+def require_stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, stop_first: bool | None) -> None:
+    """No server runs in the folder when this returns: one that does is asked to stop where ``stop_first`` allows it
+    (None: the command has no such option).
+
+    Raises :class:`StateError` when one runs and may not or does not stop.
+    """
+    if not home.is_ours:
+        return
+    mark = home.running()
+    if mark is not None and mark.is_bare:  # the bare one of a first start, whose command is gone
+        from rhizon.adapters.processes import ended
+
+        reporter.step("ending what is left of a first start that was cut short")
+        ended(mark.pid, mark.since)
+        home.mark_ended(mark)
+        reporter.done("the bare server of a first start that was cut short still ran; it was ended")
+        return
+    pid = mark.pid if mark is not None else started_elsewhere(host, home)
+    if pid is None:
+        return
+    if not stop_first:
+        how = "" if mark is not None else "; it was not started by rhizon run"
+        raise StateError(
+            "server-running",
+            f"the server in {home.folder} is running (process {pid}{how})",
+            hint=f"Stop it first: rhizon stop {home.folder}{'' if stop_first is None else ', or add --stop-first'}",
+        )
+    _stop(host, home, reporter, mark, pid)
+
+
+def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | None, pid: int) -> None:
+    """Asks a server to stop and waits for it."""
+    from rhizon.adapters.processes import alive, began, signalled  # psutil is slow to import, and servers seldom run
+
+    console = host.game_of(home.instance()).console
+    since = mark.since if mark is not None else began(pid)
+    reporter.step("stopping the server")
+    if mark is not None:
+        how = _asked_to_stop(home, mark, console)
+    else:
+        signalled(pid, since, console.stop_signal or "terminate")
+        how = "; it was asked by a signal, since rhizon run did not start it"
+    begun = time.monotonic()
+    limit = STOP_PATIENCE * console.stop_seconds
+    while alive(pid, since):
+        waited = time.monotonic() - begun
+        if waited > limit:
+            raise StateError(
+                "server-not-stopped",
+                f"the server was asked to stop and still runs after {limit:.0f} s (process {pid})",
+                hint="See what it prints where it was started; nothing was changed.",
+            )
+        if waited > 2:
+            reporter.progress(f"waiting for {waited:.0f} s", waited / limit)
+        time.sleep(0.05)
+    if mark is not None:
+        home.mark_ended(mark)
+    vars(host).pop("processes", None)  # they are looked at again
+    reporter.done(f"the server is stopped{how}")
+
+
+def _asked_to_stop(home: InstanceFolder, mark: RunMark, console: ConsoleRule) -> str:
+    """Asks a server of ours to stop, over its console or by the signal that it knows; what there is to say of how."""
+    from rhizon.adapters.processes import signalled
+
+    if console.stop_signal is not None:
+        signalled(mark.pid, mark.since, console.stop_signal)
+        return ""
+    try:
+        with ConsoleClient(home, mark) as client:
+            client.send(console.stop)
+        return ""
+    except StateError:  # whoever held its console was killed: nobody can type into it any more
+        signalled(mark.pid, mark.since, "terminate")
+        return "; it was asked by a signal, since the rhizon run that held its console is gone"
+
+
+def started_elsewhere(host: Host, home: InstanceFolder) -> int | None:
+    """The process id of a server that works in the folder and that no ``rhizon run`` started: start.sh or a service
+    manager did. It bears no mark; it is known by its working folder, its program and its arguments, as far as the
+    system lets us see."""
+    here = os.path.realpath(home.folder)
+    candidates = host.processes.get(here, [])
+    if not candidates:
+        return None
+    try:
+        instance, lock = home.instance(), home.lock()
+        game = host.game_of(instance)
+    except RhizonError:
+        return None  # whoever reads it next says what is wrong with it
+    command = start_command(
+        game, lock.target.loader, instance.runtime, instance.heap_mib, path_separator=os.pathsep, content=()
+    )
+    program = os.path.realpath(instance.runtime.program) if instance.runtime is not None else ""
+    words = {path for word in command if (path := Path(here, word)).is_file()} - {Path(program)}
+    for one in candidates:
+        if one.program and (one.program == program or one.program.startswith(f"{here}/")):
+            return one.pid
+        if words & {Path(here, word) for word in one.arguments[:3]}:  # a script, run by its interpreter
+            return one.pid
+    return None

@@ -1,0 +1,68 @@
+"""Getting back into the store what it has lost: from the catalogs, and out of the archives that come from there."""
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from rhizon.adapters.fetching import fetch_all, missing_from
+from rhizon.app.host import Host
+from rhizon.app.instance.server_tree import read_tree, tree_files
+from rhizon.app.instance.wanted_files import locked_files, wanted_files
+from rhizon.app.reporter import Reporter
+from rhizon.core.content_paths import content_paths
+from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+from rhizon.core.names import RelPath, plain
+from rhizon.core.start_scripts import start_scripts
+
+__all__ = ["regain"]
+
+
+def regain(
+    host: Host,
+    game: GameDefinition,
+    lock: Lock,
+    instance: Instance,
+    files: Mapping[RelPath, tuple[str, int]],
+    reporter: Reporter,
+) -> int:
+    """Sees that the store has all of ``files`` (path in the instance to hash and size); answers how many had to be
+    fetched. Raises :class:`StateError` when some are not to be had any more."""
+
+    def lacking() -> list[RelPath]:
+        return [path for path, (sha256, size) in files.items() if not host.store.has(sha256, size)]
+
+    if not lacking():
+        return 0
+    reporter.step("getting back what the store has lost")
+    came = 0
+    why: list[str] = []
+    try:
+        missing = missing_from(host.store, locked_files(lock))
+        if missing:
+            catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
+            came = fetch_all(catalogs, missing, host.store, lambda got: reporter.progress(got.text, got.part))
+        tree = read_tree(host.store, lock)
+        listed = missing_from(host.store, tree_files(lock, tree)) if tree is not None else []
+        if listed:
+            catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
+            came += fetch_all(catalogs, listed, host.store, lambda got: reporter.progress(got.text, got.part))
+        content = content_paths(game, lock)
+        scripts = start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib, content)
+        for data in scripts.values():
+            host.store.add(data)
+        if lacking() and lock.loader is not None and lock.loader.install == "unpack":
+            wanted_files(lock, game, host.store, instance.runtime, allow_installer=False)
+    except RhizonError as broken:
+        why.append(plain(broken.message))
+    left = lacking()
+    if left:
+        raise StateError(
+            "state-incomplete",
+            f"{len(left)} files are not to be had any more: {', '.join(left[:4])}",
+            details=why,
+            hint="Provision again from the list or pack, with a catalog that has them; nothing was changed.",
+        )
+    reporter.done(f"what the store had lost is there again ({came} fetched)")
+    return came

@@ -1,0 +1,218 @@
+"""The world of an instance: where it lies, where it comes from, and what can be read from it."""
+
+import itertools
+import re
+from pathlib import Path
+from typing import Literal, NamedTuple
+
+from rhizon import interrupts
+from rhizon.adapters.copy_folder import copy_folder, size_of
+from rhizon.adapters.files import free_bytes, read_bytes, translated
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.reporter import Reporter
+from rhizon.core.content_paths import place_of
+from rhizon.core.errors import InputError, NotReadyError, StateError
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+from rhizon.core.names import plain
+from rhizon.core.units import counted, size_text
+
+__all__ = [
+    "WorldOrigin",
+    "check_world",
+    "find_origin",
+    "lay_world",
+    "put_aside",
+    "require_no_interrupt",
+    "things_in_world",
+    "world_folder",
+    "world_version",
+]
+
+COMING = "world-coming"  # in .rhizon/: a copy while it is made
+
+
+def world_folder(home: InstanceFolder, game: GameDefinition, instance: Instance) -> Path:
+    """Where the world in use lies, or will lie."""
+    name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
+    return home.folder / game.world.folder / str(name)
+
+
+def things_in_world(world: Path, game: GameDefinition) -> dict[str, dict[str, int]]:
+    """What the world says that it holds of content: content id to thing to count."""
+    rule = game.world.things
+    found: dict[str, dict[str, int]] = {}
+    if rule is None or not (world / rule.file).is_file():
+        return found
+    pattern = re.compile(rule.pattern)
+    for line in read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace").splitlines():
+        match = pattern.search(line)
+        if match is not None:
+            count = match.groupdict().get("count") or "1"
+            things = found.setdefault(match["id"], {})
+            things[match["thing"]] = things.get(match["thing"], 0) + (int(count) if count.isdecimal() else 1)
+    return found
+
+
+def world_version(world: Path, game: GameDefinition) -> str:
+    """The version of the game that wrote it last, as it says; "" where it does not say."""
+    rule = game.world.version
+    if rule is None or not (world / rule.file).is_file():
+        return ""
+    match = re.search(rule.pattern, read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace"), re.M)
+    return plain(match["version"], 60) if match is not None else ""
+
+
+class WorldOrigin(NamedTuple):
+    """A folder that a new world is copied from, and how that is told."""
+
+    folder: Path
+    words: str
+
+
+def find_origin(
+    home: InstanceFolder, game: GameDefinition, lock: Lock, instance: Instance, named: Path | None
+) -> WorldOrigin | None:
+    """Where a new world comes from: the folder that a person named, or a template of the content; None where the game
+    makes it. Raises InputError for a template that is not there."""
+    if named is not None:
+        return WorldOrigin(named, _named(named))
+    rule = game.world.template_setting
+    wanted = instance.settings.get(rule, game.settings[rule].default if rule in game.settings else "")
+    if not wanted:
+        return None
+    there = {one.id: one for one in lock.on_server() if one.kind == "template"}
+    if wanted not in there:
+        raise InputError(
+            "template-missing",
+            f"the world is to come from the template {wanted}, which is not among the content",
+            details=[f"templates that are: {', '.join(there) or 'none'}"],
+            hint=f"Put it into the content of the list, or set {rule} to nothing.",
+        )
+    one = there[str(wanted)]
+    return WorldOrigin(home.folder / place_of(game, lock, one), f"template {one.id} {one.version}")
+
+
+def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance: Instance, named: Path | None) -> None:
+    """Sees that what is asked of the world can be: nothing in its way, room for it, and no newer game behind it. Raises
+    InputError, :class:`StateError`."""
+    target = lock.target.game_version
+    world = world_folder(home, game, instance)
+    if named is None:
+        find_origin(home, game, lock, instance, None)
+        if world.is_dir():
+            _not_newer(
+                world,
+                game,
+                target,
+                "Go back to a world of that time (rhizon undo, rhizon restore), or name another one: "
+                f"--set {game.world.name_setting}=NAME",
+            )
+        return
+    if named.is_symlink() or not named.is_dir():
+        raise InputError("no-such-world", f"there is no world at {named}", hint="Name the folder of a world.")
+    if world.exists() and instance.first_start_done:
+        if instance.world_from.startswith(f"{_named(named)} ("):
+            return  # the same command once more: it is here already
+        raise StateError(
+            "world-exists",
+            f"the server has a world named {world.name} already, which stays",
+            hint=f"Take the other one over under a name of its own: --set {game.world.name_setting}=NAME",
+        )
+    if home.folder.resolve().is_relative_to(named.resolve()):
+        raise InputError("no-such-world", f"{named} holds the instance itself", hint="Name the folder of a world.")
+    files, size = size_of(named)
+    if files == 0:
+        raise InputError("no-such-world", f"{named} is empty", hint="Name the folder of a world.")
+    if size > free_bytes(home.folder):
+        raise StateError(
+            "disk-full",
+            f"the world in {named} takes {size_text(size)}, {size_text(free_bytes(home.folder))} are free",
+            hint="Free some space, or provision on a larger disk.",
+        )
+    _not_newer(named, game, target, f"Ask for the game version of the world in [target]; {target} was chosen.")
+
+
+def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> None:
+    version = world_version(world, game)
+    if game.is_newer(version, target):
+        raise StateError(
+            "world-is-newer",
+            f"the world {world.name} was written by {game.title} {version}, and the server would be {target}",
+            details=["a game that opens the world of a newer one loses what it does not know, or all of it"],
+            hint=hint,
+        )
+
+
+def _named(folder: Path) -> str:
+    return str(folder.absolute())
+
+
+def put_aside(home: InstanceFolder, world: Path) -> str:
+    """Renames a world that is in the way; nothing is lost. The name that it has now."""
+    path = world.relative_to(home.folder).as_posix()
+    with translated("put the world aside", world), home.inside() as inside:
+        aside = next(one for n in itertools.count(1) if inside.lstat(one := f"{path}-aside-{n}") is None)
+        inside.rename(path, aside)
+    return aside.rpartition("/")[2]
+
+
+def require_no_interrupt(home: InstanceFolder) -> None:
+    """After the commit point of a provision a signal stops what is left to do, and takes nothing back. Raises
+    NotReadyError."""
+    if interrupts.asked():
+        raise NotReadyError(
+            "first-start-interrupted",
+            "interrupted before the server was ready to run; its files are in place and stay",
+            hint=f"Run the same command again to go on, or remove {home.folder}.",
+        )
+
+
+def lay_world(
+    home: InstanceFolder,
+    game: GameDefinition,
+    lock: Lock,
+    instance: Instance,
+    named: Path | None,
+    reporter: Reporter,
+    *,
+    bare: Literal["made it", "found it"] | None = None,
+) -> str:
+    """Copies the world to where the server looks for it, if it comes from elsewhere and none is there.
+
+    ``bare`` says that the bare first start has just been: a world that it made gives way to the copy, one that it found
+    there is put aside. Answers in words where the world came from, "" where nothing was done.
+    """
+    origin = find_origin(home, game, lock, instance, named)
+    world = world_folder(home, game, instance)
+    if origin is None or (world.exists() and bare is None):
+        return ""
+    if not origin.folder.is_dir():
+        raise StateError(
+            "template-missing",
+            f"{origin.folder} is not there any more, and the world was to be copied from it",
+            hint=f"Put back what is missing first: rhizon repair {home.folder}",
+        )
+    files, size = size_of(origin.folder)
+    reporter.step(f"copying the world from {origin.words}")
+    place = world.relative_to(home.folder).as_posix()
+    with translated("copy the world", world), home.inside() as inside:
+        if inside.lstat(place) is not None:
+            if bare == "made it":
+                inside.remove(place)
+            else:  # an earlier try made it, or somebody played there meanwhile
+                reporter.done(f"the world that was there is now {put_aside(home, world)}")
+
+        def tell(part: float) -> None:
+            reporter.progress("copying", part)
+            require_no_interrupt(home)
+
+        inside.make_folder(game.world.folder)
+        elsewhere = inside.device(game.world.folder) != inside.device(RHIZON)
+        beside = f"{game.world.folder}/.{COMING}" if elsewhere else f"{RHIZON}/{COMING}"
+        copy_folder(origin.folder, inside, place, beside, tell)
+    words = f"{origin.words} ({counted(files, 'file')}, {size_text(size)})"
+    reporter.done(f"the world {world.name} was copied from {words}")
+    return words

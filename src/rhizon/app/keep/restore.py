@@ -1,0 +1,159 @@
+"""Back to what a backup holds: all of it, the world or the settings, in place or in a new folder."""
+
+import contextlib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.ledger import Entry
+from rhizon.app.host import Host
+from rhizon.app.instance.change import Whole, carry_out
+from rhizon.app.instance.edited_files import native_edits
+from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.native_files import understood
+from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
+from rhizon.app.keep.backup import Sought, find_backup
+from rhizon.app.keep.roll_back import Part, Returned, WorldCopy, go_back, plan_anew, world_trees
+from rhizon.app.reporter import Reporter
+from rhizon.core.changes import Changes
+from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.kept import KeptFile, KeptState
+from rhizon.core.plan import Plan
+from rhizon.core.settings.dialects import DIALECTS
+
+__all__ = ["RestoreWishes", "restore"]
+
+
+class RestoreWishes(NamedTuple):
+    """What a person asks for: which backup, and which part of it."""
+
+    sought: Sought = Sought()
+    part: Part = "all"
+    stop_first: bool = False
+    dry_run: bool = False
+
+
+def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes) -> Returned:
+    """Makes the instance in ``folder`` what a backup says. A folder that is no instance becomes one, with ports of its
+    own; so does an instance that the backup is not of, which keeps its ports. Raises InputError (no such backup),
+    TrustError (it is damaged) and what :func:`~rhizon.app.keep.roll_back.go_back` raises."""
+    home = host.home(folder)
+    with contextlib.ExitStack() as stack:
+        if not wishes.dry_run:
+            found = find_backup(host, folder, wishes.sought)  # refused before anything is made
+            stack.enter_context(exclusive(host, home, reporter))
+            require_stopped(host, home, reporter, stop_first=wishes.stop_first)
+        else:
+            found = find_backup(host, folder, wishes.sought)
+        copy = WorldCopy(*found)
+        if wishes.part == "world" and not copy.backup.world:
+            raise InputError(
+                "no-such-backup",
+                f"the backup of {copy.backup.when} holds no world",
+                hint="rhizon backup DIR --list shows them all; take an earlier or a later one.",
+            )
+        if not home.is_ours:
+            return _anew(host, home, copy, reporter, wishes)
+        return _in_place(host, home.required(), copy, reporter, wishes)
+
+
+def _in_place(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes) -> Returned:
+    backup, part = copy.backup, wishes.part
+    state = backup.state
+    texts: dict[str, bytes] = {}
+    if backup.folder != str(home.folder):  # of another server: this one stays at its own ports
+        game = host.game_of(state.instance, state.lock)
+        ports = {role: home.instance().ports.get(role, number) for role, number in state.instance.ports.items()}
+        instance = msgspec.structs.replace(state.instance, ports=ports)
+        texts = _with_ports(game, state, instance, _texts(copy))
+        state = msgspec.structs.replace(state, instance=instance)
+
+    def bytes_of(path: str, _file: KeptFile) -> bytes | None:
+        if path in texts:
+            return texts[path]
+        return copy.repository.bytes_of(backup.settings[path]) if path in backup.settings else None
+
+    return go_back(
+        host,
+        home,
+        state,
+        to=backup.when,
+        why=f"restore {'all' if part == 'all' else 'the ' + part} of {backup.when}",
+        bytes_of=bytes_of,
+        world=copy if part in ("all", "world") else None,
+        part=part,
+        reporter=reporter,
+        dry_run=wishes.dry_run,
+    )
+
+
+def _texts(copy: WorldCopy) -> dict[str, bytes]:
+    """The settings files of a backup."""
+    return {path: copy.repository.bytes_of(file) for path, file in copy.backup.settings.items()}
+
+
+def _with_ports(
+    game: GameDefinition, state: KeptState, instance: Instance, texts: Mapping[str, bytes]
+) -> dict[str, bytes]:
+    """Settings files with the ports of the instance in them."""
+    edits = native_edits(game, Whole(lock=state.lock, instance=instance, inventory=state.inventory).side, {})
+    made = dict(texts)
+    for path, (dialect, values) in edits.items():
+        if path in made:
+            with understood(path):
+                made[path] = DIALECTS[dialect].edit(made[path], values)
+    return made
+
+
+def _anew(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes) -> Returned:
+    if wishes.part != "all":
+        raise StateError(
+            "no-instance",
+            f"there is no instance in {home.folder} to put the {wishes.part} into",
+            hint="Restore all of it (without --only), or name an instance.",
+        )
+    if home.folder.exists() and any(one.name != ".rhizon" for one in home.folder.iterdir()):
+        raise StateError(
+            "folder-not-ours",
+            f"{home.folder} is not empty and holds no instance",
+            hint="Name a new folder; Rhizon does not mix its files with others.",
+        )
+    backup = copy.backup
+    state = backup.state
+    game = host.game_of(state.instance, state.lock)
+
+    def decide(others: Sequence[Entry]) -> tuple[Instance, Entry]:
+        ports = ports_for(host, game, state.lock, state.instance.ports, others)
+        instance = msgspec.structs.replace(state.instance, ports=ports)
+        return instance, entry_of(game, home, instance)
+
+    def plan(instance: Instance) -> tuple[Whole, Plan]:
+        texts = _with_ports(game, state, instance, _texts(copy))
+        after = Whole(lock=state.lock, instance=instance, inventory=state.inventory)
+        return after, plan_anew(host, game, state, texts, reporter)
+
+    if wishes.dry_run:
+        after, planned = plan(decide(others_than(host, home))[0])
+    else:
+        with reserved(host, home, decide) as instance:
+            after, planned = plan(instance)
+            reporter.step(f"restoring {backup.name} of {backup.when}")
+            carry_out(host.store, home, game, None, after, planned, "restore", trees=world_trees(home, game, copy))
+            reporter.done(f"files: {len(planned.steps)} placed")
+    return Returned(
+        folder=str(home.folder),
+        name=after.instance.name,
+        to=backup.when,
+        planned=wishes.dry_run,
+        steps=planned.steps,
+        diffs=(),
+        changes=Changes(),
+        kept=None,
+        backup=None,
+        world=f"as it was on {backup.when}",
+    )

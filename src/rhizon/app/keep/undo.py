@@ -1,0 +1,121 @@
+"""Back to a kept state of an instance."""
+
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.transact import BLOBS, RHIZON
+from rhizon.adapters.undo_history import KeptStates
+from rhizon.app.host import Host
+from rhizon.app.instance.change import Whole, between, needed_whole
+from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.keep.backup import Sought, find_backup
+from rhizon.app.keep.backup_keys import Opening
+from rhizon.app.keep.roll_back import Returned, WorldCopy, go_back
+from rhizon.app.reporter import Reporter
+from rhizon.core.changes import Changes
+from rhizon.core.errors import InputError
+from rhizon.core.finding import Finding
+from rhizon.core.model.kept import KeptFile, KeptState
+
+__all__ = ["KeptLine", "UndoWishes", "kept_states", "undo"]
+
+
+class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
+    """A kept state in a list: before which change it was kept, and what going back to it would change."""
+
+    number: int
+    kept_at: str
+    before: str
+    backup: str | None
+    changes: Changes
+
+
+def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]]:
+    """Those of an instance, newest first, and which cannot be read. Raises :class:`~rhizon.core.errors.StateError`."""
+    home = host.home(folder)
+    now = needed_whole(home)
+    kept = KeptStates(home.folder)
+    readable = kept.readable()
+    broken = [
+        Finding(
+            code="kept-state-broken",
+            severity="error",
+            subject=f"state {number}",
+            what="it cannot be read, and nobody can go back to it",
+            remedy="The others are as good as before; a backup may have what you need: rhizon backup DIR --list",
+        )
+        for number in sorted(set(kept.numbers()) - {one.number for one in readable})
+    ]
+    lines = [
+        KeptLine(
+            number=one.number,
+            kept_at=one.kept_at,
+            before=one.before,
+            backup=one.backup,
+            changes=between(now, Whole(lock=one.lock, instance=one.instance, inventory=one.inventory)),
+        )
+        for one in reversed(readable)
+    ]
+    return lines, broken
+
+
+class UndoWishes(NamedTuple):
+    """What a person asks for: a kept state by ``number`` (None: that before the last change), whether the world comes
+    back too, and what opens its backup if that is encrypted."""
+
+    number: int | None = None
+    with_world: bool = False
+    stop_first: bool = False
+    dry_run: bool = False
+    opening: Opening = Opening()
+
+
+def undo(host: Host, folder: Path, reporter: Reporter, wishes: UndoWishes) -> Returned:
+    """Back to a kept state. Raises InputError (no such state) and what :func:`go_back` raises."""
+    home = host.home(folder).required()
+    if wishes.dry_run:
+        return _undo(host, home, reporter, wishes)
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=wishes.stop_first)
+        return _undo(host, home, reporter, wishes)
+
+
+def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWishes) -> Returned:
+    kept = KeptStates(home.folder)
+    numbers = kept.numbers()
+    if not numbers:
+        raise InputError(
+            "nothing-kept",
+            f"nothing to undo in {home.folder}",
+            hint="History starts with the first change after provisioning.",
+        )
+    state = kept.read(wishes.number if wishes.number is not None else numbers[-1])
+
+    def bytes_of(_path: str, file: KeptFile) -> bytes | None:
+        return home.read(f"{RHIZON}/{BLOBS}/{file.sha256}")
+
+    return go_back(
+        host,
+        home,
+        state,
+        to=str(state.number),
+        why=f"undo: {state.before}",
+        bytes_of=bytes_of,
+        world=_world(host, home, state, wishes.opening) if wishes.with_world else None,
+        part="all",
+        reporter=reporter,
+        dry_run=wishes.dry_run,
+    )
+
+
+def _world(host: Host, home: InstanceFolder, state: KeptState, opening: Opening) -> WorldCopy:
+    if state.backup is None:
+        raise InputError(
+            "no-such-backup",
+            f"no backup of the world was made with the state {state.number}",
+            hint="rhizon backup DIR --list shows all of them; rhizon restore DIR WHEN --only world takes one back.",
+        )
+    return WorldCopy(*find_backup(host, home.folder, Sought(when=state.backup, opening=opening)))

@@ -1,0 +1,137 @@
+"""This machine as game servers see it: what it has, what is granted, and to whom."""
+
+import platform
+import shutil
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.host import machine_mib, memory_mib, passing_ports, processors
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.host import Host, open_ledger
+from rhizon.app.instance.reservations import reconcile, settle
+from rhizon.app.machine.list_instances import Listed, list_instances
+from rhizon.core.errors import InputError
+from rhizon.core.finding import Finding
+from rhizon.core.model.host import HostLimits
+
+__all__ = ["HostState", "Rebuilt", "host_state", "rebuild_ledger"]
+
+
+class HostState(msgspec.Struct, frozen=True, kw_only=True):
+    """Memory in MiB, disk in bytes. ``memory_mib`` is what may be used of the ``machine_mib`` (less where a control
+    group says so), ``for_servers_mib`` what all servers may have together, ``free_mib`` what can still be granted.
+    ``state_folder`` is "" where there is none that could be written to."""
+
+    system: str
+    cores: int
+    machine_mib: int
+    memory_mib: int
+    reserve_mib: int
+    for_servers_mib: int
+    granted_mib: int
+    free_mib: int
+    disk_bytes: int
+    disk_free_bytes: int
+    state_folder: str
+    limits: HostLimits
+    passing: tuple[int, int] | None
+    instances: tuple[Listed, ...]
+    findings: tuple[Finding, ...]
+
+
+def host_state(host: Host) -> HostState:
+    """Reads, and changes nothing."""
+    listing = list_instances(host)
+    instances = listing.instances
+    granted = sum(one.memory_mib for one in instances)
+    memory = host.memory(granted)
+    state = host.places.state
+    disk = shutil.disk_usage(state if state.exists() else state.anchor)
+    findings = list(listing.findings)
+    if granted > memory.for_servers_mib:
+        findings.append(
+            Finding(
+                code="memory-overcommitted",
+                severity="warning",
+                subject="memory",
+                what=f"{len(instances)} servers may take {granted} MiB together, "
+                f"{memory.for_servers_mib} MiB of this machine are for servers",
+                remedy="Run fewer at once, or give one less: rhizon provision ... --memory MIB",
+            )
+        )
+    if host.places.trouble:
+        findings.append(
+            Finding(
+                code="no-state-folder",
+                severity="warning",
+                subject="state",
+                what=f"there is no folder for Rhizon's state: {host.places.trouble}",
+                remedy="Set RHIZON_STATE to the absolute path of a folder that you can write to.",
+            )
+        )
+    return HostState(
+        system=f"{platform.system()} {platform.machine()}",
+        cores=processors(),
+        machine_mib=machine_mib(),
+        memory_mib=memory_mib(),
+        reserve_mib=memory.reserve_mib,
+        for_servers_mib=memory.for_servers_mib,
+        granted_mib=granted,
+        free_mib=memory.free_mib,
+        disk_bytes=disk.total,
+        disk_free_bytes=disk.free,
+        state_folder="" if host.places.trouble else str(state),
+        limits=host.limits,
+        passing=passing_ports(),
+        instances=instances,
+        findings=tuple(findings),
+    )
+
+
+class Rebuilt(msgspec.Struct, frozen=True, kw_only=True):
+    """The ledger after it was read again from the folders: what it knows now, which of that is new to it, and what was
+    wrong with its file ("" where nothing was)."""
+
+    known: int
+    added: tuple[str, ...]
+    trouble: str
+    findings: tuple[Finding, ...]
+
+
+MOST_DEEP = 4  # folders below one that was named
+
+
+def rebuild_ledger(host: Host, folders: Sequence[Path]) -> Rebuilt:
+    """Makes every row what its folder says, and adds the instances in or below ``folders``. Folders that cannot be seen
+    keep what they hold. Raises :class:`InputError` for one of ``folders`` that is none, and
+    :class:`~rhizon.core.errors.StateError` where the ledger cannot be written."""
+    for one in folders:
+        if not one.is_dir():
+            raise InputError("no-such-folder", f"there is no folder {one}", hint="Check the path.")
+    with open_ledger(host, write=True) as ledger:
+        trouble = ledger.trouble
+        with ledger.claim():
+            reconcile(host, ledger)
+            before = {one.folder for one in ledger.entries()}
+    for folder in folders:
+        for home in (host.home(one) for one in _instances_below(folder.absolute(), 0)):
+            if home.is_ours and not home.is_forgotten:
+                settle(host, home)
+    listing = list_instances(host)
+    known = [one.folder for one in listing.instances]
+    added = tuple(one for one in known if one not in before)
+    return Rebuilt(known=len(known), added=added, trouble=trouble, findings=listing.findings)
+
+
+def _instances_below(folder: Path, depth: int) -> Iterator[Path]:
+    try:
+        if (folder / RHIZON).is_dir():
+            yield folder
+        elif depth < MOST_DEEP:
+            for one in sorted(folder.iterdir()):
+                if one.is_dir() and not one.is_symlink():
+                    yield from _instances_below(one, depth + 1)
+    except OSError:
+        return  # what cannot be read holds nothing that could be recorded

@@ -1,0 +1,64 @@
+"""New releases, or a new version of the pack, for an instance that is there."""
+
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.instances import CONTENT_LIST, InstanceFolder
+from rhizon.app.host import Host
+from rhizon.app.provision import AskLicence, AskSecret, Provisioned, ProvisionWishes, provision
+from rhizon.app.reporter import Reporter
+from rhizon.core.errors import InputError
+
+__all__ = ["UpdateWishes", "update"]
+
+
+class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
+    """What a person asks for. ``to`` is another pack or list; without it the instance's own source is read again."""
+
+    folder: Path
+    to: Path | None = None
+    catalogs: tuple[str, ...] = ()
+    allow_installer: bool = False
+    accept_licence: bool = False
+    stop_first: bool = False
+    back_up: bool = True
+    dry_run: bool = False
+    ask_secret: AskSecret | None = None
+
+
+def update(host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: AskLicence | None = None) -> Provisioned:
+    """Solves the source again, and makes the instance what comes out: what a person chose or edited stays. Raises
+    InputError when the source is gone, and what :func:`~rhizon.app.provision.provision` raises."""
+    home = host.home(wishes.folder).required()
+    source = wishes.to if wishes.to is not None else _own_source(home)
+    return provision(
+        host,
+        ProvisionWishes(
+            source=source,
+            folder=wishes.folder,
+            catalogs=wishes.catalogs,
+            accept_licence=wishes.accept_licence,
+            allow_installer=wishes.allow_installer,
+            stop_first=wishes.stop_first,
+            back_up=wishes.back_up,
+            why=f"update to {source.name}" if wishes.to is not None else f"update from {source.name}",
+            dry_run=wishes.dry_run,
+            ask_secret=wishes.ask_secret,
+        ),
+        reporter,
+        ask_licence,
+    )
+
+
+def _own_source(home: InstanceFolder) -> Path:
+    source = Path(home.instance().source)
+    if source.exists():
+        return source
+    kept = home.own / CONTENT_LIST
+    raise InputError(
+        "source-gone",
+        f"what the server was made from is gone: {source}",
+        hint=f"Name what it shall be made from now: rhizon update {home.folder} --to "
+        + (str(kept) if kept.is_file() else "PACK_OR_LIST"),
+    )

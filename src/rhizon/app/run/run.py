@@ -1,0 +1,209 @@
+"""Run an instance in the foreground: boot, console, clean stop."""
+
+import os
+from collections.abc import Callable
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from rhizon.adapters.console import ConsolePort
+from rhizon.adapters.instances import InstanceFolder, RunMark
+from rhizon.adapters.measured import MEASURED, Samples, make_room
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.host import Host
+from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.native_files import started_with
+from rhizon.app.instance.reservations import entry_of, require_free
+from rhizon.app.instance.worlds import lay_world
+from rhizon.app.reporter import Reporter
+from rhizon.app.run.server import RunningServer
+from rhizon.app.tune.move_ports import move_now, taken_ports
+from rhizon.core.content_paths import content_paths
+from rhizon.core.errors import StateError
+from rhizon.core.finding import Finding
+from rhizon.core.launch import start_command, start_environment
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+
+__all__ = ["Ran", "run"]
+
+Moment = Literal["go on", "stop"]
+AskMove = Callable[[str], bool]
+
+
+class Ran(msgspec.Struct, frozen=True, kw_only=True):
+    """How a run went: seconds until ready, what was started, the exit code and the seconds it was up. ``findings`` are
+    content that failed alone."""
+
+    folder: str
+    name: str
+    ready_seconds: float
+    content: tuple[str, ...]
+    exit_code: int
+    up_seconds: float
+    log: str
+    findings: tuple[Finding, ...] = ()
+
+
+def run(
+    host: Host,
+    folder: Path,
+    reporter: Reporter,
+    stop_asked: Callable[[], bool],
+    tick: Callable[[RunningServer], Moment] = lambda _server: "go on",
+    *,
+    wait: float | None = None,
+    ask_move: AskMove | None = None,
+) -> Ran:
+    """Starts the server with its content and keeps it until it ends, or until it is asked to stop.
+
+    ``tick`` is called between lines once the server is ready, at least five times a second. ``ask_move`` lets a person
+    say whether the server shall take other ports where somebody else listens on its own.
+    Raises NotReadyError, CancelledError, :class:`StateError` (cannot start; ended by itself).
+    """
+    home = host.home(folder).required()
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=None)
+        instance = home.instance()
+        lock = home.lock()
+        game = host.game_of(instance, lock)
+        _can_start(home, game, instance)
+        require_free(host, home, entry_of(game, home, instance))
+        instance = _with_world(home, game, lock, instance, reporter)
+        if _free_ports(host, home, game, lock, instance, ask_move, reporter):
+            instance = home.instance()
+        make_room(home.folder)
+        command = start_command(
+            game,
+            lock.target.loader,
+            instance.runtime,
+            instance.heap_mib,
+            path_separator=os.pathsep,
+            content=content_paths(game, lock),
+            arguments=started_with(home, game),
+            measured=f"{RHIZON}/{MEASURED}",
+        )
+        reporter.step(f"starting {instance.name}")
+        environment = start_environment(game, instance.runtime, instance.heap_mib)
+        server = RunningServer(command, environment, home.folder, game, reporter)
+        way_in = None
+        try:
+            way_in = ConsolePort(server.process.send, game.console.hold, home.folder)
+            server.listeners.append(way_in.heard)
+            mark = RunMark(server.process.pid, server.process.since, way_in.port, way_in.token)
+            home.mark_running(mark)
+        except BaseException:
+            server.close()  # a server that nobody could find again is not left running
+            if way_in is not None:
+                way_in.close()
+            raise
+    try:
+        with server:
+            ready = server.until_ready(wait, stop_asked)
+            reporter.done(f"ready after {ready:.1f} s")
+            samples = Samples(home.folder, server.process.pid)
+            while not server.process.over:
+                samples.tick()
+                if stop_asked() or tick(server) == "stop":
+                    reporter.step("stopping")
+                    code = server.stop()
+                    reporter.done("stopped" if code == 0 else f"ended with exit code {code}")
+                    break
+                server.pump()
+            else:
+                code = _ended(server)
+    finally:
+        way_in.close()
+        home.mark_ended(mark)
+    return Ran(
+        folder=str(home.folder),
+        name=instance.name,
+        ready_seconds=round(ready, 2),
+        content=tuple(server.judge.started),
+        exit_code=code,
+        up_seconds=round(server.seconds, 2),
+        log=str(server.log),
+        findings=tuple(
+            Finding(code=one.code, severity="warning", subject=one.culprit or "content", what=one.what, remedy=one.hint)
+            for one in server.judge.troubles
+        ),
+    )
+
+
+def _ended(server: RunningServer) -> int:
+    """It ended without being asked here: by a console command (code 0), or it crashed."""
+    code = server.told(server.process.wait(5))
+    if code == 0 or (code > 0 and server.judge.closed):
+        return code
+    raise StateError(
+        "server-ended",
+        f"the server ended by itself with exit code {code} after {server.seconds:.0f} s",
+        details=server.last_lines[-4:],
+        hint=f"All that it printed is in {server.log}",
+    )
+
+
+def _with_world(
+    home: InstanceFolder, game: GameDefinition, lock: Lock, instance: Instance, reporter: Reporter
+) -> Instance:
+    """A world that a person named since the last start, copied from its template; the game makes all others itself."""
+    words = lay_world(home, game, lock, instance, None, reporter)
+    if words:
+        instance = msgspec.structs.replace(instance, world_from=words)
+        home.write_instance(instance)
+    return instance
+
+
+def _free_ports(
+    host: Host,
+    home: InstanceFolder,
+    game: GameDefinition,
+    lock: Lock,
+    instance: Instance,
+    ask: AskMove | None,
+    reporter: Reporter,
+) -> bool:
+    """Sees that nobody else listens on the server's ports; True when the server moved to others since a person said
+    so. Raises :class:`StateError` with the numbers that it could have."""
+    taken = taken_ports(game, lock, instance)
+    if not taken:
+        return False
+    first = taken[0]
+    said = f"the {first.role} port {first.number} ({first.protocol}) is held by {first.holder}"
+    offer = move_now(host, home, {}, write=False)
+    free = ", ".join(f"{one.name} {one.after}" for one in offer.ports)
+    if ask is not None and ask(f"{said}; free are: {free}"):
+        reporter.step("moving the server to free ports")
+        move_now(host, home, {}, write=True)
+        reporter.done(f"moved to {free}")
+        return True
+    raise StateError(
+        "port-taken",
+        said,
+        details=[f"these are free: {free}"],
+        hint=f"Stop that program, or take the free ones: rhizon ports {home.folder} --move",
+    )
+
+
+def _can_start(home: InstanceFolder, game: GameDefinition, instance: Instance) -> None:
+    if game.licence is not None and instance.licence is None:
+        raise StateError(
+            "licence-pending",
+            f"the licence of {game.title} was not accepted yet",
+            details=[f"its text: {home.folder / game.licence.text}"],
+            hint=f"Read it; then: rhizon provision {instance.source} {home.folder} --accept-licence",
+        )
+    if not instance.first_start_done:
+        raise StateError(
+            "first-start-pending",
+            "the first start has not been done yet",
+            hint=f"Run: rhizon provision {instance.source} {home.folder}",
+        )
+    if instance.runtime is not None and not Path(instance.runtime.program).is_file():
+        raise StateError(
+            "runtime-gone",
+            f"the runtime is gone: {instance.runtime.program}",
+            hint=f"Install {instance.runtime.family} {instance.runtime.major} again, then provision again.",
+        )

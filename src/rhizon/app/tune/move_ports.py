@@ -1,0 +1,119 @@
+"""Other port numbers for an instance that is there: where somebody else holds one, or where a person wants another."""
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.host import socket_in_use
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.ledger import Entry
+from rhizon.adapters.processes import holder_of
+from rhizon.app.host import Host
+from rhizon.app.instance.change import Whole, carry_out, needed_whole, settings_change
+from rhizon.app.instance.edited_files import Told
+from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
+from rhizon.app.reporter import Reporter
+from rhizon.core.allocate.port_roles import every_number, protocols_of
+from rhizon.core.changes import ValueChange
+from rhizon.core.errors import StateError
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+
+__all__ = ["PortsMoved", "TakenPort", "move_now", "move_ports", "taken_ports"]
+
+
+class TakenPort(msgspec.Struct, frozen=True, kw_only=True):
+    """A port of an instance that another program listens on."""
+
+    role: str
+    number: int
+    protocol: str
+    holder: str
+
+
+class PortsMoved(msgspec.Struct, frozen=True, kw_only=True):
+    """What moved, or would, and what that changes in the server's own files."""
+
+    folder: str
+    name: str
+    planned: bool
+    ports: tuple[ValueChange, ...]
+    diffs: tuple[Told, ...]
+    kept: int | None
+
+
+def taken_ports(game: GameDefinition, lock: Lock, instance: Instance) -> list[TakenPort]:
+    """The ports of a server that does not run which others listen on."""
+    protocols = protocols_of(game, lock)
+    return [
+        TakenPort(role=role, number=number, protocol=protocol, holder=holder_of(number))
+        for role, number in every_number(game, instance.ports).items()
+        for protocol in protocols.get(role.partition("+")[0], ())
+        if socket_in_use(number, protocol)
+    ]
+
+
+def move_ports(
+    host: Host,
+    folder: Path,
+    fixed: Mapping[str, int],
+    reporter: Reporter,
+    *,
+    stop_first: bool = False,
+    dry_run: bool = False,
+) -> PortsMoved:
+    """Each port that is free stays, unless ``fixed`` names another number for its role; the rest move to the next free
+    ones. Written into every place that holds them, in one transaction that ``rhizon undo`` takes back.
+
+    Raises :class:`StateError` (a fixed one is held, none is free), InputError (no such role)."""
+    home = host.home(folder).required()
+    if dry_run:
+        return move_now(host, home, fixed, write=False)
+    with exclusive(host, home, reporter):
+        require_stopped(host, home, reporter, stop_first=stop_first)
+        return move_now(host, home, fixed, write=True)
+
+
+def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, write: bool) -> PortsMoved:
+    """The same for a caller that holds the instance already."""
+    before = needed_whole(home)
+    game = host.game_of(before.instance, before.lock)
+    if not before.instance.first_start_done:
+        raise StateError(
+            "first-start-pending",
+            "the first start has not been done yet: the server has not written its own files",
+            hint=f"Run: rhizon provision {before.instance.source} {home.folder} --port ROLE=N",
+        )
+
+    def decide(others: Sequence[Entry]) -> tuple[Whole, Entry]:
+        ports = ports_for(host, game, before.lock, before.instance.ports, others, fixed)
+        instance = msgspec.structs.replace(before.instance, ports=ports)
+        after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
+        return after, entry_of(game, home, instance)
+
+    kept = None
+    if write:
+        with reserved(host, home, decide) as after:
+            moved = _moved(before, after)
+            plan, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
+            if moved or plan.changes:  # a number that was changed by hand is written back where it was asked for
+                why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
+                kept = carry_out(host.store, home, game, before, after, plan, why)
+    else:
+        after, _ = decide(others_than(host, home))
+        moved = _moved(before, after)
+        _, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
+    return PortsMoved(
+        folder=str(home.folder), name=before.instance.name, planned=not write, ports=moved, diffs=diffs, kept=kept
+    )
+
+
+def _moved(before: Whole, after: Whole) -> tuple[ValueChange, ...]:
+    return tuple(
+        ValueChange(name=role, before=before.instance.ports.get(role), after=number)
+        for role, number in after.instance.ports.items()
+        if before.instance.ports.get(role) != number
+    )
