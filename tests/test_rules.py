@@ -66,6 +66,20 @@ class Layers(unittest.TestCase):
                 with self.subTest(file=str(path), line=line):
                     self.assertNotIn(name.split(".")[0], NO_IO_IN_CORE | {"click", "rich"})
 
+    def test_rooms_of_app_import_each_other_in_no_circle(self) -> None:
+        rooms: dict[str, set[str]] = {}
+        for path in (SRC / "app").rglob("*.py"):
+            parts = path.relative_to(SRC / "app").parts
+            room = parts[0] if len(parts) > 1 else path.stem
+            for _, name in imports(path):
+                if name.startswith("rhizon.app.") and (to := name.split(".")[2]) != room:
+                    rooms.setdefault(room, set()).add(to)
+        self.assertGreater(len(rooms), 8)
+        while rooms:  # take away what needs nothing that is left
+            free = {room for room, needs in rooms.items() if not needs & rooms.keys()}
+            self.assertTrue(free, f"a circle among {', '.join(sorted(rooms))}")
+            rooms = {room: needs for room, needs in rooms.items() if room not in free}
+
     def test_help_imports_no_command(self) -> None:
         run = "root.main(['--help'], standalone_mode=False)"
         code = f"import sys; from rhizon.cli.main import root; {run}; print(*sys.modules)"
