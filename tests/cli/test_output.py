@@ -72,6 +72,15 @@ class Renderers(unittest.TestCase):
                             if not terminal and number == 4:
                                 self.assertEqual(len(printed.splitlines()), 4)
 
+    def test_further_lines_of_a_finding_stand_further_in(self) -> None:
+        finding = Finding(code="odd", severity="error", subject="reedlight", what="many words " * 9, remedy="try " * 40)
+        printed = self.shown(40, terminal=True, call=lambda to: output.show_findings(to, [finding]))
+        first, *rest = printed.splitlines()
+        self.assertTrue(first.startswith("error reedlight: many"), printed)
+        arrow = next(number for number, line in enumerate(rest) if line.startswith("  → "))
+        self.assertTrue(all(line.startswith("  many") or line.startswith("  words") for line in rest[:arrow]), printed)
+        self.assertTrue(all(line.startswith("    try") for line in rest[arrow + 1 :]), printed)
+
     def test_columns_of_a_table_begin_at_one_place(self) -> None:
         rows = [("灯台", "1", "x"), ("a longer name", "22", "y"), ("🦀", "333", "z")]
         printed = self.shown(200, terminal=True, call=lambda to: output.show_table(to, ("name", "size", "why"), rows))

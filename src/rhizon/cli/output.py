@@ -67,6 +67,7 @@ def common(function: F) -> F:
 
 
 GAP = 3  # between two columns
+HANG = 2  # columns that a finding's further lines stand further in
 
 
 def console(*, stderr: bool = False) -> "Console":
@@ -114,9 +115,17 @@ def show_error(error: RhizonError, *, as_json: bool) -> None:
     _line(to, Text.assemble(("hint: ", "bold cyan"), plain(error.hint)))
 
 
-def _line(to: "Console", text: "Text") -> None:
-    """Broken between words for a person; whole where somebody else reads it."""
-    to.print(text, soft_wrap=not to.is_terminal)
+def _line(to: "Console", text: "Text", hang: int = 0) -> None:
+    """Broken between words for a person, what follows the first line ``hang`` columns further in; whole where somebody
+    else reads it."""
+    if not to.is_terminal or not hang:
+        to.print(text, soft_wrap=not to.is_terminal)
+        return
+    first, *rest = text.wrap(to, max(to.width - hang, 1), overflow="fold") or [text]
+    to.print(first)
+    for line in rest:
+        line.pad_left(hang)
+        to.print(line)
 
 
 def verdict(to: "Console", text: str, *, good: bool = True) -> None:
@@ -182,9 +191,9 @@ def show_findings(to: "Console", findings: Sequence[Finding]) -> None:
         head = Text.assemble(
             (f"{one.severity} ", f"bold {COLOURS[one.severity]}"), (plain(one.subject), "bold"), f": {plain(one.what)}"
         )
-        _line(to, head)
+        _line(to, head, HANG)
         if one.remedy:
-            _line(to, Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim")))
+            _line(to, Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim")), 2 * HANG)
 
 
 def next_steps(to: "Console", steps: Sequence[tuple[Sequence[str], str]]) -> None:
