@@ -78,7 +78,7 @@ class Renderers(unittest.TestCase):
         first, *rest = printed.splitlines()
         self.assertTrue(first.startswith("error reedlight: many"), printed)
         arrow = next(number for number, line in enumerate(rest) if line.startswith("  → "))
-        self.assertTrue(all(line.startswith("  many") or line.startswith("  words") for line in rest[:arrow]), printed)
+        self.assertTrue(all(line.startswith(("  many", "  words")) for line in rest[:arrow]), printed)
         self.assertTrue(all(line.startswith("    try") for line in rest[arrow + 1 :]), printed)
 
     def test_columns_of_a_table_begin_at_one_place(self) -> None:
