@@ -11,14 +11,30 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.allocate.memory import HostMemory, budget, grant
+from rhizon.core.allocate.port_roles import port_places, port_wishes, spans
 from rhizon.core.allocate.ports import PortRoom, PortWish, allocate, parse_pool
 from rhizon.core.allocate.rules import KINDS, OpenPort, rules
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.catalog import ExtraPort
+from rhizon.core.model.lock import Lock, LockedFile, LockedRelease, Target
 from rhizon.core.model.pack import PackMemory
+from rhizon.core.names import RelPath
 from tests.support import TARNHOLT
 
 GAME = PortWish(role="game", protocols=("tcp", "udp"), default=21640)
 QUERY = PortWish(role="query", protocols=("udp",), default=21640)
+
+
+FILE = LockedFile(catalog="shelf", path=RelPath("a.jar"), sha256="0" * 64, size=1)
+
+
+def release(name: str, *roles: str, on_server: bool = True, memory_mib: int | None = None) -> LockedRelease:
+    """A mod, with ports of these roles."""
+    ports = tuple(ExtraPort(role=role, protocols=("udp",), default=21670, store=()) for role in roles)
+    return LockedRelease(
+        id=name, version="1.0.0", kind="mod", title=name, placement="shared", on_server=on_server, for_players=True,
+        because=("list",), ports=ports, memory_mib=memory_mib, file=FILE,
+    )  # fmt: skip
 
 
 def holder(*taken: tuple[int, str]):
@@ -61,6 +77,26 @@ class Ports(unittest.TestCase):
         for fixed, kind in (({"late": 5}, InputError), ({"game": 65534}, InputError), ({"game": 1}, InputError)):
             with self.subTest(fixed=fixed):
                 self.assertRaises(kind, allocate, (block, late, other), fixed, holder())
+
+    def test_items_that_want_one_role(self) -> None:
+        target = Target(
+            game="tarnholt",
+            game_version="4.2",
+            loader="keelson",
+            loader_build="3.1.0",
+            runtime="java",
+            runtime_major=17,
+        )
+        releases = (
+            release("bracken", "voice", "game"), release("heron", "voice"), release("skipper", "map", on_server=False),
+        )  # fmt: skip
+        lock = Lock(format="rhizon-lock/1", name="two", target=target, server=FILE, releases=releases)
+        self.assertEqual(list(port_places(TARNHOLT, lock)), ["game", "query", "voice", "bracken-game", "heron-voice"])
+        self.assertEqual(list(port_places(TARNHOLT, None)), ["game", "query"])
+        numbers = allocate(port_wishes(TARNHOLT, lock, {"heron-voice": 29000}), {}, holder())
+        self.assertEqual(len(set(numbers.values())), 5)
+        self.assertEqual((numbers["voice"], numbers["heron-voice"]), (21670, 29000))
+        self.assertEqual(spans({"line": 5, "line+1": 6, "line+2": 7, "gate": 3}), ["gate 3", "line 5-7"])
 
     def test_pools_and_passing_ports(self) -> None:
         room = PortRoom(pool=parse_pool(["24000-24002", " 24010 "]))
@@ -137,6 +173,24 @@ class Memory(unittest.TestCase):
         self.assertEqual(made.heap_mib, 128)  # 100, rounded up to a step
         pack = PackMemory(least_mib=100, recommended_mib=500)
         self.assertEqual(budget(TARNHOLT, (), {}, pack).heap_mib, 512)
+
+    @given(
+        st.lists(st.tuples(st.booleans(), st.none() | st.integers(0, 400)), max_size=6),
+        st.integers(1, 3000),
+        st.integers(0, 3000),
+    )
+    def test_only_what_is_on_the_server_counts_and_no_pack_gets_less_than_it_needs(
+        self, content: list[tuple[bool, int | None]], least: int, more: int
+    ) -> None:
+        releases = tuple(
+            release(f"m{number}", on_server=here, memory_mib=mib) for number, (here, mib) in enumerate(content)
+        )
+        pack = PackMemory(least_mib=least, recommended_mib=least + more)
+        made = budget(TARNHOLT, releases, {}, pack)
+        counted = [TARNHOLT.memory.per_content_mib if mib is None else mib for here, mib in content if here]
+        self.assertEqual(made.content_mib, sum(counted))
+        self.assertGreaterEqual(made.heap_mib, max(made.parts_mib, least + more, TARNHOLT.memory.least_mib))
+        self.assertLess(made.heap_mib, max(made.parts_mib, least + more, TARNHOLT.memory.least_mib) + 32)
 
     def test_what_the_host_does_not_have_is_not_granted(self) -> None:
         wanted = budget(TARNHOLT, (), {})

@@ -31,10 +31,20 @@ UNSAFE = (
     "a*",
     "\u202egpj.exe",
     "x" * 251,
+    "ä" * 126,  # 252 bytes
     "/".join(["abcdefghi"] * 70),
     "\ud800",
 )
-SAFE = ("a", "mods/reedlight-2.1.0.jar", ".rhizon/lock.json", "config/ä ö.txt", "a/b/c/d", "console.txt")
+SAFE = (
+    "a",
+    "mods/reedlight-2.1.0.jar",
+    ".rhizon/lock.json",
+    "config/ä ö.txt",
+    "a/b/c/d",
+    "console.txt",
+    "x" * 250,
+    "ä" * 125,
+)
 PLAIN = (
     ("clean text", "clean text"),
     ("a\x1b[31mred\x1b[0m", "a\ufffdred\ufffd"),
@@ -54,7 +64,7 @@ class Paths(unittest.TestCase):
                 safe_path(text)
 
     def test_safe(self) -> None:
-        for text in SAFE:
+        for text in (*SAFE, *LONG):
             with self.subTest(text=text):
                 self.assertEqual(safe_path(text), text)
 
