@@ -35,16 +35,8 @@ UNSAFE = (
     "/".join(["abcdefghi"] * 70),
     "\ud800",
 )
-SAFE = (
-    "a",
-    "mods/reedlight-2.1.0.jar",
-    ".rhizon/lock.json",
-    "config/ä ö.txt",
-    "a/b/c/d",
-    "console.txt",
-    "x" * 250,
-    "ä" * 125,
-)
+SAFE = ("a", "mods/reedlight-2.1.0.jar", ".rhizon/lock.json", "config/ä ö.txt", "a/b/c/d", "console.txt")
+LONG = ("x" * 250, "ä" * 125)
 PLAIN = (
     ("clean text", "clean text"),
     ("a\x1b[31mred\x1b[0m", "a\ufffdred\ufffd"),
