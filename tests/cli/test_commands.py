@@ -15,6 +15,13 @@ ROOT = CATALOG.parents[4]
 
 
 class Answers(Case):
+    def test_bare_words_show_their_help(self) -> None:
+        for words in ((), ("store",), ("game",), ("catalog",)):
+            done = self.rhizon(*words)
+            with self.subTest(words):
+                self.assertEqual((done.code, done.err), (0, ""))
+                self.assertEqual(done.out, self.rhizon(*words, "--help").out)
+
     @not_fast
     def test_help_and_version_of_everything(self) -> None:
         top = self.rhizon("--help")

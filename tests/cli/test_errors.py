@@ -47,6 +47,9 @@ class Arguments(Case):
             (("provision", "marsh.list.toml", "full/mine.txt", *catalog), 1, "not-a-folder", "mine.txt"),
             ((*make, "--set", "max_playrs=2"), 2, "bad-setting", "max_players"),
             ((*make, "--set", "pvp"), 2, "usage", "NAME=VALUE"),
+            ((*make, "--memory", "much"), 2, "usage", "1536M or 1.5G"),
+            ((*make, "--memory", "0.3G"), 2, "usage", "whole number of MiB"),
+            ((*make, "--memory", "4095G"), 1, "memory-short", "4193280 of heap"),
             ((*make, "--set", "password=x"), 2, "bad-setting", "--secret"),
             (
                 ("provision", "marsh.list.toml", "d", *catalog, "--secret", "pasword=marsh.list.toml"),

@@ -91,6 +91,9 @@ def _run(given: list[str]) -> int:
         return code if isinstance(code, int) else 0
     except click.exceptions.Exit as done:
         return done.exit_code
+    except click.exceptions.NoArgsIsHelpError as bare:
+        click.echo(bare.format_message())
+        return 0
     except click.UsageError as wrong:
         command = wrong.ctx.command_path if wrong.ctx else "rhizon"
         error: RhizonError = InputError("usage", wrong.format_message(), hint=f"See: {command} --help")

@@ -1,5 +1,6 @@
 """Values of options that several commands take."""
 
+import re
 import sys
 from collections.abc import Callable
 from pathlib import Path
@@ -10,6 +11,8 @@ import click
 from rhizon.core.errors import InputError
 
 __all__ = [
+    "MIB",
+    "MIB_OR_NONE",
     "ask_secret",
     "catalog_options",
     "key_options",
@@ -25,6 +28,29 @@ if TYPE_CHECKING:
     from rhizon.core.secret import Secret
 
 F = TypeVar("F", bound=Callable[..., Any])
+
+
+class _Mib(click.ParamType):  # type: ignore[type-arg]
+    """An amount of memory in MiB: a whole number, or one with M or G (of 1024)."""
+
+    name = "memory"
+    most = 1 << 22
+
+    def __init__(self, least: int) -> None:
+        self.least = least
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        written = re.fullmatch(r"(\d{1,12})(?:\.(\d{1,6}))?\s*([MG]?)(?:i?B)?", str(value).strip(), re.IGNORECASE)
+        if written is None:
+            self.fail(f"{value!r} is no amount of memory; write 1536, 1536M or 1.5G.", param, ctx)
+        whole, part, unit = written.groups()
+        amount = float(f"{whole}.{part or 0}") * (1024 if unit.upper() == "G" else 1)
+        if not self.least <= amount <= self.most or amount != int(amount):
+            self.fail(f"{value} is not a whole number of MiB from {self.least} to {self.most}.", param, ctx)
+        return int(amount)
+
+
+MIB, MIB_OR_NONE = _Mib(16), _Mib(0)
 
 
 def catalog_options(function: F) -> F:

@@ -5,7 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.options import catalog_options
+from rhizon.cli.options import MIB_OR_NONE, catalog_options
 from rhizon.cli.output import Output, common, next_steps, say, show_pairs, show_table, verdict
 from rhizon.core.units import mib_text
 
@@ -20,7 +20,7 @@ __all__ = ["command"]
 @click.command("memory")
 @click.argument("path", metavar="FOLDER_OR_LIST", type=click.Path(path_type=Path))
 @click.option("--players", type=click.IntRange(0, 100_000), metavar="N", help="For so many players.")
-@click.option("--reserve", type=click.IntRange(0, 1 << 22), metavar="MIB", help="Leave so much to the machine.")
+@click.option("--reserve", type=MIB_OR_NONE, metavar="MIB", help="Leave so much to the machine.")
 @click.option("--measured", is_flag=True, help="From what past runs have shown.")
 @click.option("--plot", type=click.Path(path_type=Path), metavar="FILE", help="Draw the measured heap (PNG, SVG, PDF).")
 @catalog_options

@@ -8,7 +8,7 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import ask_secret, catalog_options, pairs, port_numbers, secret_options, secret_values
+from rhizon.cli.options import MIB, ask_secret, catalog_options, pairs, port_numbers, secret_options, secret_values
 from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
 
 if TYPE_CHECKING:
@@ -29,7 +29,7 @@ __all__ = ["command"]
 @click.option("--note", help="A line to find it again by among twenty.")
 @click.option("--accept-licence", is_flag=True, help="You have read the game's licence and accept it.")
 @click.option("--allow-installer", is_flag=True, help="A loader's own installer program may be run.")
-@click.option("--memory", "memory_mib", type=click.IntRange(16, 1 << 22), metavar="MIB", help="Heap, in MiB.")
+@click.option("--memory", "memory_mib", type=MIB, metavar="MIB", help="Heap: MiB, or such as 1536M, 2G.")
 @click.option("--port", "ports", multiple=True, metavar="ROLE=N", help="A fixed port number for a role.")
 @click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="A setting, by our name for it.")
 @secret_options
