@@ -14,9 +14,9 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.serve import serving
 from rhizon.adapters.world import WORLD, lists, player_joins
 from rhizon.app.host import Host
-from rhizon.app.provision import Provisioned, ProvisionWishes, provision
+from rhizon.app.provision import ProvisionResult, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
-from rhizon.app.run.run import Moment, Ran, run
+from rhizon.app.run.run import Moment, RunResult, run
 from rhizon.app.run.server import RunningServer
 from rhizon.core.content_paths import loaded
 from rhizon.core.errors import InputError, NotReadyError, StateError
@@ -34,8 +34,8 @@ class DemoDone(msgspec.Struct, frozen=True, kw_only=True):
 
     game: str
     folder: str
-    provisioned: Provisioned
-    ran: Ran
+    provisioned: ProvisionResult
+    ran: RunResult
     seen: dict[str, Any]
     list_file: str
 
@@ -178,7 +178,7 @@ class _Visit:
                 hint=f"See what is different with: rhizon check {self.folder}",
             )
 
-    def done(self, ran: Ran) -> DemoDone:
+    def done(self, ran: RunResult) -> DemoDone:
         return DemoDone(
             game=self._definition.title,
             folder=str(self.folder),
@@ -202,7 +202,7 @@ class _Crowd:
         self._since = 0.0
         self.together = 0.0
 
-    def run(self, host: Host, visit: _Visit) -> Ran:
+    def run(self, host: Host, visit: _Visit) -> RunResult:
         """One of them, in its own thread."""
         visited = False
 

@@ -13,7 +13,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.instance.edited_files import Told
+    from rhizon.app.instance.edited_files import FileDiff
 
 __all__ = ["show_changes", "show_counts", "show_diffs", "show_plan", "value_text"]
 
@@ -69,7 +69,7 @@ def show_counts(to: "Console", steps: Sequence[Step], *, planned: bool) -> None:
     say(to, "files: " + (", ".join(words) or "none"))
 
 
-def show_diffs(to: "Console", diffs: "Sequence[Told]") -> None:
+def show_diffs(to: "Console", diffs: "Sequence[FileDiff]") -> None:
     """The lines that change, added ones green and removed ones red on a terminal."""
     from rich.text import Text
 

@@ -8,7 +8,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.names import plain
 
 if TYPE_CHECKING:
-    from rhizon.app.provision import AskLicence, LicenceText, Provisioned
+    from rhizon.app.provision import AskLicence, LicenceText, ProvisionResult
     from rhizon.cli.progress import ConsoleReporter
 
 __all__ = ["ask_on_terminal", "licence_pending"]
@@ -30,7 +30,7 @@ def ask_on_terminal(reporter: "ConsoleReporter") -> "AskLicence":
     return asked
 
 
-def licence_pending(made: "Provisioned") -> StateError:
+def licence_pending(made: "ProvisionResult") -> StateError:
     """Everything is in place but for a person's yes."""
     return StateError(
         "licence-pending",

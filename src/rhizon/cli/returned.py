@@ -9,12 +9,12 @@ from rhizon.cli.output import Output, next_steps, say, show_findings, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.keep.roll_back import Returned
+    from rhizon.app.keep.roll_back import RollBackResult
 
 __all__ = ["show_returned"]
 
 
-def show_returned(to: "Console", done: "Returned", folder: Path, out: Output) -> None:
+def show_returned(to: "Console", done: "RollBackResult", folder: Path, out: Output) -> None:
     """The verdict, what differs, the plan where it is only one, and how to go on."""
     what = f"state {done.to}" if done.to.isdecimal() else f"the backup of {done.to}"
     verdict(

@@ -21,12 +21,12 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
 from rhizon.core.secret import HIDDEN
 
-__all__ = ["Inspected", "inspect"]
+__all__ = ["Inspection", "inspect"]
 
 Kind = Literal["content list", "pack", "lock", "game definition", "archive"]
 
 
-class Inspected(msgspec.Struct, frozen=True, kw_only=True):
+class Inspection(msgspec.Struct, frozen=True, kw_only=True):
     """One file. Exactly one of the documents is there for its kind; ``files`` counts what a pack holds."""
 
     path: str
@@ -45,13 +45,13 @@ class Inspected(msgspec.Struct, frozen=True, kw_only=True):
 
 def inspect(
     host: Host, paths: Sequence[Path], game: str | None, reporter: Reporter
-) -> tuple[list[Inspected], list[Finding]]:
+) -> tuple[list[Inspection], list[Finding]]:
     """Each file, and each archive of a folder that is no pack, worst first; then findings over all archives together.
 
     With ``game`` archives are read under that definition only. Raises InputError, DocumentError, TrustError.
     """
     archives: list[Path] = []
-    others: list[Inspected] = []
+    others: list[Inspection] = []
     unread: list[Finding] = []
     for path in paths:
         if not path.exists():
@@ -74,7 +74,7 @@ def inspect(
     rules = [games.get(name) for name in ([game] if game else games.files())]
     scanned = scan_files(host, archives, rules, reporter) if archives else []
     seen = [
-        Inspected(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
+        Inspection(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
         for one in scanned
     ]
     seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
@@ -85,7 +85,7 @@ def inspect(
 _SECRET_WORDS = ("password", "passphrase", "secret", "token")
 
 
-def _without_secrets(host: Host, one: Inspected) -> Inspected:
+def _without_secrets(host: Host, one: Inspection) -> Inspection:
     """What is shown of a list, pack or lock, with a finding for each secret whose value it holds."""
     document = one.content_list or one.pack or one.lock
     if document is None or not document.settings:
@@ -127,16 +127,16 @@ def _is_archive(path: Path) -> bool:
         return file.read(2) == b"PK" and path.suffix != PACK_ENDING
 
 
-def _document(path: Path) -> Inspected:
+def _document(path: Path) -> Inspection:
     if path.is_dir() or path.suffix == PACK_ENDING:
         return _pack(path)
     if path.name.endswith(ENDING):
-        return Inspected(path=str(path), kind="game definition", game=read_game(path), **_identity(path))
+        return Inspection(path=str(path), kind="game definition", game=read_game(path), **_identity(path))
     document = read_source(path).document
     if isinstance(document, Lock):
-        return Inspected(path=str(path), kind="lock", lock=document, **_identity(path))
+        return Inspection(path=str(path), kind="lock", lock=document, **_identity(path))
     assert isinstance(document, ContentList)
-    return Inspected(path=str(path), kind="content list", content_list=document, **_identity(path))
+    return Inspection(path=str(path), kind="content list", content_list=document, **_identity(path))
 
 
 def _identity(path: Path) -> dict[str, Any]:
@@ -144,7 +144,7 @@ def _identity(path: Path) -> dict[str, Any]:
     return {"sha256": sha256, "size": size}
 
 
-def _pack(path: Path) -> Inspected:
+def _pack(path: Path) -> Inspection:
     pack, files = read_pack(path)
     trees: dict[str, int] = {}
     for name in files:
@@ -152,4 +152,4 @@ def _pack(path: Path) -> Inspected:
         tree = head if head == PACK_ARCHIVES else below
         trees[tree] = trees.get(tree, 0) + 1
     identity = _identity(path) if path.is_file() else {}
-    return Inspected(path=str(path), kind="pack", pack=pack, files=len(files), trees=trees, **identity)
+    return Inspection(path=str(path), kind="pack", pack=pack, files=len(files), trees=trees, **identity)

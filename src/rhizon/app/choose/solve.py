@@ -17,7 +17,7 @@ from rhizon.core.model.lock import Dropped, HeldBack, Lock, Target
 from rhizon.core.model.metadata import Placement
 from rhizon.core.version import Version
 
-__all__ = ["Answer", "Solved", "SolvedRelease", "solve_to_lock"]
+__all__ = ["Answer", "SolveResult", "SolvedRelease", "solve_to_lock"]
 
 
 class SolvedRelease(msgspec.Struct, frozen=True, kw_only=True):
@@ -44,7 +44,7 @@ class Answer(msgspec.Struct, frozen=True, kw_only=True):
     lock_file: str | None
 
 
-class Solved(msgspec.Struct, frozen=True, kw_only=True):
+class SolveResult(msgspec.Struct, frozen=True, kw_only=True):
     """The answer, the lock behind it and what to know."""
 
     answer: Answer
@@ -64,7 +64,7 @@ def solve_to_lock(
     keep: Path | None = None,
     prefer: Literal["list", "current"] = "list",
     game_id: str | None = None,
-) -> Solved:
+) -> SolveResult:
     """Raises NoSolutionError, RemoteError, InputError; the lock file is then as it was."""
     source = read_any(host, path, game_id, reporter)
     if source.kind == "lock":
@@ -78,7 +78,7 @@ def solve_to_lock(
     if write:
         with translated("write the lock", target_file):
             write_atomic(target_file, encode_json(lock))
-    return Solved(
+    return SolveResult(
         answer=_answer(lock, str(target_file) if write else None),
         lock=lock,
         source=str(path),

@@ -21,7 +21,7 @@ from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import in_file, spelt
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["PatternLine", "PlaceLine", "Tried", "ValueLine", "new_game", "try_game"]
+__all__ = ["PatternLine", "PlaceLine", "TryResult", "ValueLine", "new_game", "try_game"]
 
 BLANK = GAMES / "blank.toml"
 MOST_MATCHES = 5
@@ -56,7 +56,7 @@ class PatternLine(msgspec.Struct, frozen=True, kw_only=True):
     first: str
 
 
-class Tried(msgspec.Struct, frozen=True, kw_only=True):
+class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     """Everything that a definition finds in a real folder, log and archive."""
 
     title: str
@@ -89,13 +89,13 @@ def new_game(ident: str, folder: Path) -> Path:
     return file
 
 
-def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> Tried:
+def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> TryResult:
     """Reads, and changes nothing. Raises DocumentError for the definition, InputError for what is not to be had."""
     game = read_game(file)
     if not server.is_dir():
         raise InputError("no-such-folder", f"there is no folder at {server}", hint="Name the folder of a real server.")
     native = _Native(server)
-    return Tried(
+    return TryResult(
         title=game.title,
         file=str(file),
         settings=tuple(_setting(game, name, native) for name in game.settings),

@@ -14,7 +14,7 @@ from rhizon.adapters.store import Store
 from rhizon.adapters.transact import MakeTree, apply
 from rhizon.adapters.undo_history import KeptStates, state_name
 from rhizon.adapters.verified import Verified
-from rhizon.app.instance.edited_files import Side, Told, settings_paths, settle, shown_diff
+from rhizon.app.instance.edited_files import FileDiff, Side, merge_edited, settings_paths, shown_diff
 from rhizon.core.changes import Changes, changes_between
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
@@ -25,10 +25,18 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, make_plan
 
-__all__ = ["Whole", "as_it_is", "between", "carry_out", "needed_whole", "settings_change", "whole"]
+__all__ = [
+    "InstanceState",
+    "apply_change",
+    "compare_states",
+    "load_state",
+    "require_instance_state",
+    "settings_change",
+    "snapshot",
+]
 
 
-class Whole(msgspec.Struct, frozen=True, kw_only=True):
+class InstanceState(msgspec.Struct, frozen=True, kw_only=True):
     """All that an instance is, but for the bytes of its files."""
 
     lock: Lock
@@ -45,16 +53,16 @@ def settings_change(
     store: Store,
     home: InstanceFolder,
     game: GameDefinition,
-    before: Whole,
-    after: Whole,
+    before: InstanceState,
+    after: InstanceState,
     typed: Mapping[str, str | int | bool],
     *,
     ports: bool,
-) -> tuple[Plan, tuple[Told, ...]]:
+) -> tuple[Plan, tuple[FileDiff, ...]]:
     """What it takes to write just the ``typed`` settings, and where ``ports`` says so the ports of ``after`` (else a
     number that was changed by hand stays), and how that changes each file. Raises
     :class:`~rhizon.core.errors.StateError` for a file that cannot be understood."""
-    settled = settle(
+    settled = merge_edited(
         home, game, store, before.side, after.side, before.inventory, {}, typed, only_typed=True, ports=ports
     )
     made = make_plan({}, {}, None, game.world.folder, settled)
@@ -66,7 +74,7 @@ def settings_change(
     return Plan(steps=made.steps, inventory=before.inventory, contents=made.contents), diffs
 
 
-def whole(home: InstanceFolder) -> Whole | None:
+def load_state(home: InstanceFolder) -> InstanceState | None:
     """The instance as far as its documents or their copies can be read; None when there is none, or one of them is
     nowhere to be had."""
     if not home.is_ours:
@@ -74,16 +82,16 @@ def whole(home: InstanceFolder) -> Whole | None:
     lock, instance, inventory = (home.sound(name) for name in (LOCK, INSTANCE, INVENTORY))
     if lock is None or instance is None or inventory is None:
         return None
-    return Whole(lock=lock, instance=instance, inventory=inventory)
+    return InstanceState(lock=lock, instance=instance, inventory=inventory)
 
 
-def needed_whole(home: InstanceFolder) -> Whole:
+def require_instance_state(home: InstanceFolder) -> InstanceState:
     """The instance. Raises :class:`~rhizon.core.errors.StateError` where there is none or a document is damaged."""
     home.required()
-    return Whole(lock=home.lock(), instance=home.instance(), inventory=home.inventory())
+    return InstanceState(lock=home.lock(), instance=home.instance(), inventory=home.inventory())
 
 
-def between(before: Whole, after: Whole) -> Changes:
+def compare_states(before: InstanceState, after: InstanceState) -> Changes:
     """What differs between two states of an instance."""
     old, new = before.instance, after.instance
     return changes_between(
@@ -91,12 +99,12 @@ def between(before: Whole, after: Whole) -> Changes:
     )
 
 
-def carry_out(
+def apply_change(
     store: Store,
     home: InstanceFolder,
     game: GameDefinition,
-    before: Whole | None,
-    after: Whole,
+    before: InstanceState | None,
+    after: InstanceState,
     plan: Plan,
     why: str,
     *,
@@ -115,7 +123,7 @@ def carry_out(
         kept = KeptStates(home.folder)
         number = max(kept.numbers(), default=0) + 1
         touched = frozenset(step.path for step in plan.changes)
-        files, blobs = as_it_is(home, game, before, touched, store.verified)
+        files, blobs = snapshot(home, game, before, touched, store.verified)
         state = KeptState(
             format="rhizon-kept/1",
             number=number,
@@ -135,8 +143,8 @@ def carry_out(
     return number
 
 
-def as_it_is(
-    home: InstanceFolder, game: GameDefinition, before: Whole, touched: frozenset[RelPath], verified: Verified
+def snapshot(
+    home: InstanceFolder, game: GameDefinition, before: InstanceState, touched: frozenset[RelPath], verified: Verified
 ) -> tuple[dict[str, KeptFile], dict[str, RelPath]]:
     """Every file of the state, and by hash those whose bytes only the folder has, or will soon have no more since they
     are ``touched``."""

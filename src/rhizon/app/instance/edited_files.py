@@ -32,7 +32,7 @@ from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
 from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
 
-__all__ = ["Side", "Told", "native_edits", "settings_paths", "settle", "shown_diff"]
+__all__ = ["FileDiff", "Side", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
 
 LARGEST_SETTINGS_FILE = 4 << 20
 UNTOUCHED = "the new one, since nobody changed it"
@@ -46,7 +46,7 @@ class Side(msgspec.Struct, frozen=True, kw_only=True):
     lock: Lock
 
 
-class Told(msgspec.Struct, frozen=True, kw_only=True):
+class FileDiff(msgspec.Struct, frozen=True, kw_only=True):
     """What a change does to one file, as lines of a unified diff; secrets are hidden."""
 
     path: RelPath
@@ -109,7 +109,7 @@ def _ordinary(inside: Inside, path: str) -> bool:
     return facts is not None and stat.S_ISREG(facts.st_mode) and facts.st_size <= LARGEST_SETTINGS_FILE
 
 
-def settle(
+def merge_edited(
     home: InstanceFolder,
     game: GameDefinition,
     store: Store,
@@ -308,12 +308,12 @@ def _clash(path: str, one: Clash, *, secret: bool) -> Finding:
     )
 
 
-def shown_diff(path: RelPath, before: bytes, after: bytes, game: GameDefinition) -> Told:
+def shown_diff(path: RelPath, before: bytes, after: bytes, game: GameDefinition) -> FileDiff:
     """How a file changes, for a person to read; values of secret settings are hidden."""
     secrets = _secrets(game, path)
     old, new = (_hidden(data, secrets).splitlines() for data in (before, after))
     lines = list(difflib.unified_diff(old, new, "before", "after", lineterm="", n=1))[2:]
-    return Told(path=path, lines=tuple(plain(line, 200) for line in lines))
+    return FileDiff(path=path, lines=tuple(plain(line, 200) for line in lines))
 
 
 def _hidden(data: bytes, secrets: Mapping[str, Dialect]) -> str:

@@ -16,10 +16,10 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath, plain
 from rhizon.core.start_scripts import start_scripts
 
-__all__ = ["regain"]
+__all__ = ["refetch"]
 
 
-def regain(
+def refetch(
     host: Host,
     game: GameDefinition,
     lock: Lock,

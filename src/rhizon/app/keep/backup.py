@@ -15,7 +15,7 @@ from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, as_it_is, needed_whole
+from rhizon.app.instance.change import InstanceState, require_instance_state, snapshot
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import exclusive, require_stopped, started_elsewhere
 from rhizon.app.instance.native_files import native_values
@@ -32,8 +32,8 @@ from rhizon.core.retention import parse_retention, to_keep
 from rhizon.core.units import size_text
 
 __all__ = [
-    "BackedUp",
     "BackupLine",
+    "BackupResult",
     "BackupWishes",
     "Backups",
     "Sought",
@@ -50,7 +50,7 @@ LINKS = "backups.json"
 BY_HAND = "by hand"  # the reason of a backup that a person asked for
 
 
-class BackedUp(msgspec.Struct, frozen=True, kw_only=True):
+class BackupResult(msgspec.Struct, frozen=True, kw_only=True):
     """A backup that was made. Sizes in bytes: of what was saved, and of what it added to the repository. ``secrets``
     are the secret settings whose values are in it."""
 
@@ -123,7 +123,7 @@ class BackupWishes(NamedTuple):
     encryption: Encryption = Encryption()
 
 
-def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) -> BackedUp:
+def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) -> BackupResult:
     """Saves an instance into this host's backups or into another repository, then prunes old ones.
 
     Raises :class:`StateError` (no instance, no room, the server does not hold still), InputError (a bad rule or key).
@@ -138,7 +138,7 @@ def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) 
     with exclusive(host, home, reporter):
         if wishes.stop_first:
             require_stopped(host, home, reporter, stop_first=True)
-        state = needed_whole(home)
+        state = require_instance_state(home)
         game = host.game_of(state.instance, state.lock)
         root = (to or host.places.backups).absolute()
         if to is None:
@@ -160,8 +160,8 @@ def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) 
 
 
 def back_up_before(
-    host: Host, home: InstanceFolder, game: GameDefinition, state: Whole, reporter: Reporter, why: str
-) -> BackedUp:
+    host: Host, home: InstanceFolder, game: GameDefinition, state: InstanceState, reporter: Reporter, why: str
+) -> BackupResult:
     """The backup that a change makes for itself; the caller holds the instance."""
     root = host.places.backups
     return _make(host, home, game, state, Repository(root, seal_for(host, root, Encryption())), reporter, why)
@@ -177,11 +177,11 @@ def _make(
     host: Host,
     home: InstanceFolder,
     game: GameDefinition,
-    state: Whole,
+    state: InstanceState,
     repository: Repository,
     reporter: Reporter,
     why: str,
-) -> BackedUp:
+) -> BackupResult:
     links = backup_id(home)
     if not (home.own / LINKS).is_file():
         home.write_own(LINKS, encode_json(links))
@@ -212,7 +212,7 @@ def _make(
             )
         when = repository.new_time(links.id)
         held = _secrets_in(home, game, settings)
-        files, _ = as_it_is(home, game, state, frozenset(), host.store.verified)
+        files, _ = snapshot(home, game, state, frozenset(), host.store.verified)
         files |= {
             path: KeptFile(
                 sha256=one.chunks[0] if one.chunks else hashlib.sha256().hexdigest(),
@@ -252,7 +252,7 @@ def _make(
         added = sum(repository.chunk_size(one) for one in fresh)
     total = sum(one.size for part in (world, settings) for one in part.values())
     reporter.done(f"backup {when}: {size_text(total)}, {size_text(added)} of it new")
-    return BackedUp(
+    return BackupResult(
         folder=str(home.folder),
         id=links.id,
         when=when,

@@ -13,7 +13,7 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.host import Host
-from rhizon.app.instance.change import whole
+from rhizon.app.instance.change import load_state
 from rhizon.app.instance.edited_files import Side, native_edits
 from rhizon.app.instance.exclusive import started_elsewhere
 from rhizon.app.instance.native_files import native_values
@@ -31,12 +31,12 @@ from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import for_name, holds, spelt
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["Checked", "check"]
+__all__ = ["CheckResult", "check"]
 
 _THERE = "\0"  # in a remedy, what stands in the file now
 
 
-class Checked(msgspec.Struct, frozen=True, kw_only=True):
+class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
     """The instance and what was found; ``running`` is the server's process id."""
 
     folder: str
@@ -53,10 +53,10 @@ class Checked(msgspec.Struct, frozen=True, kw_only=True):
         return not any(one.severity == "error" for one in self.findings)
 
 
-def check(host: Host, folder: Path) -> Checked:
+def check(host: Host, folder: Path) -> CheckResult:
     """Raises :class:`StateError` when there is no instance, or a document of it is nowhere to be had any more."""
     home = host.home(folder).required()
-    state = whole(home)
+    state = load_state(home)
     if state is None:
         home.instance(), home.lock(), home.inventory()  # the damaged one says what to do
         raise AssertionError(home.folder)
@@ -74,7 +74,7 @@ def check(host: Host, folder: Path) -> Checked:
     if running is None:
         findings += _ports(home.folder, game, instance, lock)
     findings += _memory(host, game, instance)
-    return Checked(
+    return CheckResult(
         folder=str(home.folder),
         name=instance.name,
         note=instance.note,

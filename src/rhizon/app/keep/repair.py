@@ -7,18 +7,18 @@ import msgspec
 
 from rhizon.adapters.instances import DamagedDocument, InstanceFolder
 from rhizon.app.host import Host
-from rhizon.app.instance.change import carry_out, whole
+from rhizon.app.instance.change import apply_change, load_state
 from rhizon.app.instance.exclusive import exclusive, require_stopped
-from rhizon.app.instance.refetch import regain
+from rhizon.app.instance.refetch import refetch
 from rhizon.app.reporter import Reporter
 from rhizon.core.model.instance import OwnedFile
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, Step, WantedFile
 
-__all__ = ["Repaired", "repair"]
+__all__ = ["RepairResult", "repair"]
 
 
-class Repaired(msgspec.Struct, frozen=True, kw_only=True):
+class RepairResult(msgspec.Struct, frozen=True, kw_only=True):
     """How many files were looked at, what was put back, and the number of the state in which damaged ones are kept.
     ``documents`` are Rhizon's own that were damaged, with what they were put back from."""
 
@@ -34,7 +34,7 @@ class Repaired(msgspec.Struct, frozen=True, kw_only=True):
 
 def repair(
     host: Host, folder: Path, reporter: Reporter, *, full: bool = False, stop_first: bool = False, dry_run: bool = False
-) -> Repaired:
+) -> RepairResult:
     """Looks at the size and time of every file that only Rhizon writes (``full``: at every byte), and puts back those
     that are gone or changed. Raises :class:`StateError`, RemoteError when something has to be fetched and cannot."""
     home = host.home(folder).required()
@@ -58,8 +58,8 @@ def _repair(
     *,
     full: bool,
     write: bool,
-) -> Repaired:
-    state = whole(home)
+) -> RepairResult:
+    state = load_state(home)
     if state is None:
         home.mend()  # says what is lost
         raise AssertionError(home.folder)
@@ -95,10 +95,10 @@ def _repair(
                 host.store.drop(owned[path].sha256)
         game = host.game_of(state.instance, state.lock)
         wanted = {path: (owned[path].sha256, owned[path].size) for path in bad}
-        fetched = regain(host, game, state.lock, state.instance, wanted, reporter)
+        fetched = refetch(host, game, state.lock, state.instance, wanted, reporter)
         plan = Plan(steps=steps, inventory=state.inventory)
-        kept = carry_out(host.store, home, game, state, state, plan, "repair")
-    return Repaired(
+        kept = apply_change(host.store, home, game, state, state, plan, "repair")
+    return RepairResult(
         folder=str(home.folder),
         name=state.instance.name,
         planned=not write,

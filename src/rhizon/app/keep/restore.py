@@ -10,13 +10,13 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, carry_out
+from rhizon.app.instance.change import InstanceState, apply_change
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import understood
 from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
 from rhizon.app.keep.backup import Sought, find_backup
-from rhizon.app.keep.roll_back import Part, Returned, WorldCopy, go_back, plan_anew, world_trees
+from rhizon.app.keep.roll_back import Part, RollBackResult, WorldCopy, plan_new_instance, roll_back, world_trees
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError, StateError
@@ -38,10 +38,10 @@ class RestoreWishes(NamedTuple):
     dry_run: bool = False
 
 
-def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes) -> Returned:
+def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes) -> RollBackResult:
     """Makes the instance in ``folder`` what a backup says. A folder that is no instance becomes one, with ports of its
     own; so does an instance that the backup is not of, which keeps its ports. Raises InputError (no such backup),
-    TrustError (it is damaged) and what :func:`~rhizon.app.keep.roll_back.go_back` raises."""
+    TrustError (it is damaged) and what :func:`~rhizon.app.keep.roll_back.roll_back` raises."""
     home = host.home(folder)
     with contextlib.ExitStack() as stack:
         if not wishes.dry_run:
@@ -62,7 +62,9 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
         return _in_place(host, home.required(), copy, reporter, wishes)
 
 
-def _in_place(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes) -> Returned:
+def _in_place(
+    host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes
+) -> RollBackResult:
     backup, part = copy.backup, wishes.part
     state = backup.state
     texts: dict[str, bytes] = {}
@@ -78,7 +80,7 @@ def _in_place(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Repor
             return texts[path]
         return copy.repository.bytes_of(backup.settings[path]) if path in backup.settings else None
 
-    return go_back(
+    return roll_back(
         host,
         home,
         state,
@@ -101,7 +103,7 @@ def _with_ports(
     game: GameDefinition, state: KeptState, instance: Instance, texts: Mapping[str, bytes]
 ) -> dict[str, bytes]:
     """Settings files with the ports of the instance in them."""
-    edits = native_edits(game, Whole(lock=state.lock, instance=instance, inventory=state.inventory).side, {})
+    edits = native_edits(game, InstanceState(lock=state.lock, instance=instance, inventory=state.inventory).side, {})
     made = dict(texts)
     for path, (dialect, values) in edits.items():
         if path in made:
@@ -110,7 +112,9 @@ def _with_ports(
     return made
 
 
-def _anew(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes) -> Returned:
+def _anew(
+    host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes
+) -> RollBackResult:
     if wishes.part != "all":
         raise StateError(
             "no-instance",
@@ -132,10 +136,10 @@ def _anew(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter,
         instance = msgspec.structs.replace(state.instance, ports=ports)
         return instance, entry_of(game, home, instance)
 
-    def plan(instance: Instance) -> tuple[Whole, Plan]:
+    def plan(instance: Instance) -> tuple[InstanceState, Plan]:
         texts = _with_ports(game, state, instance, _texts(copy))
-        after = Whole(lock=state.lock, instance=instance, inventory=state.inventory)
-        return after, plan_anew(host, game, state, texts, reporter)
+        after = InstanceState(lock=state.lock, instance=instance, inventory=state.inventory)
+        return after, plan_new_instance(host, game, state, texts, reporter)
 
     if wishes.dry_run:
         after, planned = plan(decide(others_than(host, home))[0])
@@ -143,9 +147,9 @@ def _anew(host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter,
         with reserved(host, home, decide) as instance:
             after, planned = plan(instance)
             reporter.step(f"restoring {backup.name} of {backup.when}")
-            carry_out(host.store, home, game, None, after, planned, "restore", trees=world_trees(home, game, copy))
+            apply_change(host.store, home, game, None, after, planned, "restore", trees=world_trees(home, game, copy))
             reporter.done(f"files: {len(planned.steps)} placed")
-    return Returned(
+    return RollBackResult(
         folder=str(home.folder),
         name=after.instance.name,
         to=backup.when,

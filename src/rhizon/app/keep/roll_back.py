@@ -11,9 +11,9 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.adapters.transact import MakeTree
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, between, carry_out, needed_whole
-from rhizon.app.instance.edited_files import Told, settings_paths, shown_diff
-from rhizon.app.instance.refetch import regain
+from rhizon.app.instance.change import InstanceState, apply_change, compare_states, require_instance_state
+from rhizon.app.instance.edited_files import FileDiff, settings_paths, shown_diff
+from rhizon.app.instance.refetch import refetch
 from rhizon.app.instance.reservations import entry_of, others_than, reserved
 from rhizon.app.keep.backup import back_up_before
 from rhizon.app.reporter import Reporter
@@ -28,7 +28,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Action, Plan, Step, WantedFile, Written
 
-__all__ = ["BytesOf", "Part", "Returned", "WorldCopy", "go_back", "plan_anew", "world_trees"]
+__all__ = ["BytesOf", "Part", "RollBackResult", "WorldCopy", "plan_new_instance", "roll_back", "world_trees"]
 
 # The bytes of a file of the state where the folder or the backup still has them.
 BytesOf = Callable[[str, KeptFile], bytes | None]
@@ -42,7 +42,7 @@ class WorldCopy(NamedTuple):
     backup: Backup
 
 
-class Returned(msgspec.Struct, frozen=True, kw_only=True):
+class RollBackResult(msgspec.Struct, frozen=True, kw_only=True):
     """What going back did, or would do (``planned``). ``to`` is the number of a kept state or the time of a backup,
     ``kept`` the number under which what was there is kept, ``backup`` the time of the backup of the world that was
     there, ``world`` what became of it."""
@@ -52,7 +52,7 @@ class Returned(msgspec.Struct, frozen=True, kw_only=True):
     to: str
     planned: bool
     steps: tuple[Step, ...]
-    diffs: tuple[Told, ...]
+    diffs: tuple[FileDiff, ...]
     changes: Changes
     kept: int | None
     backup: str | None
@@ -64,11 +64,11 @@ class _Return(NamedTuple):
     """What going back does and what the instance then is."""
 
     plan: Plan
-    after: Whole
-    diffs: tuple[Told, ...]
+    after: InstanceState
+    diffs: tuple[FileDiff, ...]
 
 
-def go_back(
+def roll_back(
     host: Host,
     home: InstanceFolder,
     state: KeptState,
@@ -80,13 +80,13 @@ def go_back(
     part: Part,
     reporter: Reporter,
     dry_run: bool,
-) -> Returned:
+) -> RollBackResult:
     """Makes the instance what it was in ``state``, with its world where one is given. What is there now is kept, and
     its world backed up before another takes its place; the caller holds the instance.
 
     Raises :class:`StateError`: bytes of the state are gone, another instance has its port, the world is a link.
     """
-    before = needed_whole(home)
+    before = require_instance_state(home)
     game = host.game_of(before.instance, before.lock)
     planned = _plan(host, home, game, state, bytes_of, before, reporter, part)
     after = planned.after
@@ -111,16 +111,16 @@ def go_back(
 
         with reserved(host, home, decide):
             reporter.step(why)
-            number = carry_out(host.store, home, game, before, after, planned.plan, why, backup=backup, trees=trees)
+            number = apply_change(host.store, home, game, before, after, planned.plan, why, backup=backup, trees=trees)
         reporter.done(f"files: {sum(1 for _ in planned.plan.changes)} changed")
-    return Returned(
+    return RollBackResult(
         folder=str(home.folder),
         name=after.instance.name,
         to=to,
         planned=dry_run,
         steps=steps,
         diffs=planned.diffs,
-        changes=between(before, after),
+        changes=compare_states(before, after),
         kept=number,
         backup=backup,
         world=f"as it was on {world.backup.when}" if world is not None else "was not touched",
@@ -184,7 +184,7 @@ def _plan(
     game: GameDefinition,
     state: KeptState,
     bytes_of: BytesOf,
-    before: Whole,
+    before: InstanceState,
     reporter: Reporter,
     part: Part,
 ) -> _Return:
@@ -225,7 +225,7 @@ def _plan(
         Step(action="remove", path=path, reason="was not there then", wanted=None) for path in gone if path in present
     ]
     steps.sort(key=lambda step: step.path)
-    after = Whole(lock=state.lock, instance=state.instance, inventory=state.inventory)
+    after = InstanceState(lock=state.lock, instance=state.instance, inventory=state.inventory)
     if part == "settings":
         after = _with_settings(before, state)
     plan = Plan(steps=tuple(steps), inventory=after.inventory, contents=contents)
@@ -237,7 +237,7 @@ def _plan(
     return _Return(plan, after, tuple(diffs))
 
 
-def plan_anew(
+def plan_new_instance(
     host: Host, game: GameDefinition, state: KeptState, texts: Mapping[str, bytes], reporter: Reporter
 ) -> Plan:
     """The plan that makes a new folder what another one was in ``state``, with ``texts`` as its settings files. Raises
@@ -261,7 +261,7 @@ def plan_anew(
     return Plan(steps=steps, inventory=state.inventory, contents=contents)
 
 
-def _with_settings(before: Whole, state: KeptState) -> Whole:
+def _with_settings(before: InstanceState, state: KeptState) -> InstanceState:
     """The instance as it is with the settings as they were."""
     was = state.instance
     instance = msgspec.structs.replace(before.instance, settings=was.settings, chosen=was.chosen)
@@ -283,10 +283,10 @@ def _regain(
     host: Host, game: GameDefinition, state: KeptState, files: Mapping[RelPath, KeptFile], reporter: Reporter
 ) -> None:
     wanted = {path: (one.sha256, one.size) for path, one in files.items()}
-    regain(host, game, state.lock, state.instance, wanted, reporter)
+    refetch(host, game, state.lock, state.instance, wanted, reporter)
 
 
-def _free_entry(home: InstanceFolder, game: GameDefinition, after: Whole, others: Sequence[Entry]) -> Entry:
+def _free_entry(home: InstanceFolder, game: GameDefinition, after: InstanceState, others: Sequence[Entry]) -> Entry:
     """What the instance will hold. Raises :class:`StateError` when another one has its ports."""
     entry = entry_of(game, home, after.instance)
     for one in others:

@@ -9,11 +9,11 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.transact import BLOBS, RHIZON
 from rhizon.adapters.undo_history import KeptStates
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, between, needed_whole
+from rhizon.app.instance.change import InstanceState, compare_states, require_instance_state
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.keep.backup import Sought, find_backup
 from rhizon.app.keep.backup_keys import Opening
-from rhizon.app.keep.roll_back import Returned, WorldCopy, go_back
+from rhizon.app.keep.roll_back import RollBackResult, WorldCopy, roll_back
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError
@@ -36,7 +36,7 @@ class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
 def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]]:
     """Those of an instance, newest first, and which cannot be read. Raises :class:`~rhizon.core.errors.StateError`."""
     home = host.home(folder)
-    now = needed_whole(home)
+    now = require_instance_state(home)
     kept = KeptStates(home.folder)
     readable = kept.readable()
     broken = [
@@ -55,7 +55,7 @@ def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]
             kept_at=one.kept_at,
             before=one.before,
             backup=one.backup,
-            changes=between(now, Whole(lock=one.lock, instance=one.instance, inventory=one.inventory)),
+            changes=compare_states(now, InstanceState(lock=one.lock, instance=one.instance, inventory=one.inventory)),
         )
         for one in reversed(readable)
     ]
@@ -73,8 +73,8 @@ class UndoWishes(NamedTuple):
     opening: Opening = Opening()
 
 
-def undo(host: Host, folder: Path, reporter: Reporter, wishes: UndoWishes) -> Returned:
-    """Back to a kept state. Raises InputError (no such state) and what :func:`go_back` raises."""
+def undo(host: Host, folder: Path, reporter: Reporter, wishes: UndoWishes) -> RollBackResult:
+    """Back to a kept state. Raises InputError (no such state) and what :func:`roll_back` raises."""
     home = host.home(folder).required()
     if wishes.dry_run:
         return _undo(host, home, reporter, wishes)
@@ -83,7 +83,7 @@ def undo(host: Host, folder: Path, reporter: Reporter, wishes: UndoWishes) -> Re
         return _undo(host, home, reporter, wishes)
 
 
-def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWishes) -> Returned:
+def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWishes) -> RollBackResult:
     kept = KeptStates(home.folder)
     numbers = kept.numbers()
     if not numbers:
@@ -97,7 +97,7 @@ def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWish
     def bytes_of(_path: str, file: KeptFile) -> bytes | None:
         return home.read(f"{RHIZON}/{BLOBS}/{file.sha256}")
 
-    return go_back(
+    return roll_back(
         host,
         home,
         state,

@@ -12,10 +12,10 @@ from rhizon.app.instance.reservations import known_servers
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 
-__all__ = ["Forgotten", "forget"]
+__all__ = ["ForgetResult", "forget"]
 
 
-class Forgotten(msgspec.Struct, frozen=True, kw_only=True):
+class ForgetResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was freed, or would be (``planned``): ports by role, memory in MiB. ``absent``: its folder cannot be seen,
     so that nothing could be marked there."""
 
@@ -27,7 +27,9 @@ class Forgotten(msgspec.Struct, frozen=True, kw_only=True):
     ports: dict[str, int]
 
 
-def forget(host: Host, named: str, reporter: Reporter, *, stop_first: bool = False, dry_run: bool = False) -> Forgotten:
+def forget(
+    host: Host, named: str, reporter: Reporter, *, stop_first: bool = False, dry_run: bool = False
+) -> ForgetResult:
     """Frees the ports and memory of a server, by its folder or its name. Its files, worlds and backups stay; its folder
     is marked, so that no command takes it for an instance until it is provisioned again.
 
@@ -64,7 +66,7 @@ def forget(host: Host, named: str, reporter: Reporter, *, stop_first: bool = Fal
             home.write_own(FORGOTTEN, now().encode())  # the ledger follows the folder
         with open_ledger(host, write=True) as ledger, ledger.claim():
             ledger.drop(entry.folder)
-    return Forgotten(
+    return ForgetResult(
         folder=entry.folder,
         name=entry.name,
         planned=dry_run,

@@ -11,12 +11,12 @@ from rhizon.adapters.host import machine_mib, memory_mib, passing_ports, process
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.host import Host, open_ledger
 from rhizon.app.instance.reservations import reconcile, settle
-from rhizon.app.machine.list_instances import Listed, list_instances
+from rhizon.app.machine.list_instances import InstanceLine, list_instances
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.host import HostLimits
 
-__all__ = ["HostState", "Rebuilt", "host_state", "rebuild_ledger"]
+__all__ = ["HostState", "RebuildResult", "host_state", "rebuild_ledger"]
 
 
 class HostState(msgspec.Struct, frozen=True, kw_only=True):
@@ -37,7 +37,7 @@ class HostState(msgspec.Struct, frozen=True, kw_only=True):
     state_folder: str
     limits: HostLimits
     passing: tuple[int, int] | None
-    instances: tuple[Listed, ...]
+    instances: tuple[InstanceLine, ...]
     findings: tuple[Finding, ...]
 
 
@@ -90,7 +90,7 @@ def host_state(host: Host) -> HostState:
     )
 
 
-class Rebuilt(msgspec.Struct, frozen=True, kw_only=True):
+class RebuildResult(msgspec.Struct, frozen=True, kw_only=True):
     """The ledger after it was read again from the folders: what it knows now, which of that is new to it, and what was
     wrong with its file ("" where nothing was)."""
 
@@ -103,7 +103,7 @@ class Rebuilt(msgspec.Struct, frozen=True, kw_only=True):
 MOST_DEEP = 4  # folders below one that was named
 
 
-def rebuild_ledger(host: Host, folders: Sequence[Path]) -> Rebuilt:
+def rebuild_ledger(host: Host, folders: Sequence[Path]) -> RebuildResult:
     """Makes every row what its folder says, and adds the instances in or below ``folders``. Folders that cannot be seen
     keep what they hold. Raises :class:`InputError` for one of ``folders`` that is none, and
     :class:`~rhizon.core.errors.StateError` where the ledger cannot be written."""
@@ -122,7 +122,7 @@ def rebuild_ledger(host: Host, folders: Sequence[Path]) -> Rebuilt:
     listing = list_instances(host)
     known = [one.folder for one in listing.instances]
     added = tuple(one for one in known if one not in before)
-    return Rebuilt(known=len(known), added=added, trouble=trouble, findings=listing.findings)
+    return RebuildResult(known=len(known), added=added, trouble=trouble, findings=listing.findings)
 
 
 def _instances_below(folder: Path, depth: int) -> Iterator[Path]:

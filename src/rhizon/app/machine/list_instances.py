@@ -10,10 +10,10 @@ from rhizon.app.instance.exclusive import started_elsewhere
 from rhizon.app.instance.reservations import Server, known_servers
 from rhizon.core.finding import Finding
 
-__all__ = ["Listed", "Listing", "list_instances"]
+__all__ = ["InstanceLine", "Listing", "list_instances"]
 
 
-class Listed(msgspec.Struct, frozen=True, kw_only=True):
+class InstanceLine(msgspec.Struct, frozen=True, kw_only=True):
     """One instance, as its folder says. "absent": the folder cannot be seen now, "damaged": its record cannot be read;
     both keep their ports and memory. ``process`` is the running server's."""
 
@@ -30,7 +30,7 @@ class Listed(msgspec.Struct, frozen=True, kw_only=True):
 class Listing(msgspec.Struct, frozen=True, kw_only=True):
     """All of them, by folder, and what is wrong with the ledger or a folder."""
 
-    instances: tuple[Listed, ...]
+    instances: tuple[InstanceLine, ...]
     findings: tuple[Finding, ...] = ()
 
 
@@ -42,7 +42,7 @@ def list_instances(host: Host) -> Listing:
     return Listing(instances=tuple(_listed(host, one) for one in servers), findings=tuple(findings))
 
 
-def _listed(host: Host, server: Server) -> Listed:
+def _listed(host: Host, server: Server) -> InstanceLine:
     entry = server.entry
     state: Literal["running", "stopped", "absent", "damaged"] = "stopped"
     process = None
@@ -53,7 +53,7 @@ def _listed(host: Host, server: Server) -> Listed:
         mark = home.running()
         process = mark.pid if mark is not None else started_elsewhere(host, home)
         state = "running" if process is not None else "stopped"
-    return Listed(
+    return InstanceLine(
         folder=entry.folder,
         name=entry.name,
         game=entry.game,

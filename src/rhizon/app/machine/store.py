@@ -17,7 +17,7 @@ from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.model.lock import LockedFile
 
-__all__ = ["Pruned", "StoreStatus", "Use", "Verified", "prune_store", "store_status", "verify_store"]
+__all__ = ["PruneResult", "StoreStatus", "Use", "Verified", "prune_store", "store_status", "verify_store"]
 
 DAY_SECONDS = 86_400
 
@@ -53,7 +53,7 @@ class Verified(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
 
 
-class Pruned(msgspec.Struct, frozen=True, kw_only=True):
+class PruneResult(msgspec.Struct, frozen=True, kw_only=True):
     """What went, or would go."""
 
     files: int
@@ -167,7 +167,7 @@ def _fetched_again(host: Host, needed: Sequence[_Needed], name: str) -> bool:
     return False
 
 
-def prune_store(host: Host, keep: Sequence[Path], days: float, *, write: bool) -> Pruned:
+def prune_store(host: Host, keep: Sequence[Path], days: float, *, write: bool) -> PruneResult:
     """Takes out what no instance and none of the locks in ``keep`` needs and what came more than ``days`` ago: another
     command may have fetched the rest just now. Raises DocumentError, InputError for a lock that cannot be read."""
     wanted = {name for one in _needed(host) for name in one.hashes}
@@ -180,4 +180,4 @@ def prune_store(host: Host, keep: Sequence[Path], days: float, *, write: bool) -
     kept = sum(1 for _ in host.store.entries()) - sum(not one.name.startswith("incoming-") for one in gone)
     for one in gone if write else ():
         host.store.drop(one.name)
-    return Pruned(files=len(gone), bytes=sum(one.size for one in gone), kept_files=kept)
+    return PruneResult(files=len(gone), bytes=sum(one.size for one in gone), kept_files=kept)

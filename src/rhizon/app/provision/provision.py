@@ -10,8 +10,8 @@ from rhizon.adapters.files import free_bytes
 from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, between, carry_out, whole
-from rhizon.app.instance.edited_files import Side, Told, settle, shown_diff
+from rhizon.app.instance.change import InstanceState, apply_change, compare_states, load_state
+from rhizon.app.instance.edited_files import FileDiff, Side, merge_edited, shown_diff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, others_than, reserved
 from rhizon.app.instance.server_tree import piecewise, read_tree, tree_files
@@ -23,7 +23,7 @@ from rhizon.app.provision.choose import Choice, choose
 from rhizon.app.provision.instance_record import allocated
 from rhizon.app.provision.secrets import resolve_secrets
 from rhizon.app.provision.solve_cache import remember, remembered
-from rhizon.app.provision.wishes import AskLicence, Provisioned, ProvisionWishes, State
+from rhizon.app.provision.wishes import AskLicence, ProvisionResult, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.port_roles import port_words
 from rhizon.core.changes import Changes, things_lost
@@ -46,7 +46,7 @@ __all__ = ["provision"]
 
 def provision(
     host: Host, wishes: ProvisionWishes, reporter: Reporter, ask_licence: AskLicence | None = None
-) -> Provisioned:
+) -> ProvisionResult:
     """The whole of it. Without an accepted licence everything is prepared and the first start is left out;
     ``state`` is then "prepared". Raises what its parts raise; the folder is then as it was, except that a
     failed first start leaves the prepared instance."""
@@ -92,11 +92,11 @@ def _fit_for_us(home: InstanceFolder) -> None:
 class _Planned(msgspec.Struct, frozen=True, kw_only=True):
     """All that is known before the folder is touched. ``risks_world``: the world will meet other content."""
 
-    after: Whole
+    after: InstanceState
     plan: Plan
     fetched: int
     changes: Changes | None
-    diffs: tuple[Told, ...]
+    diffs: tuple[FileDiff, ...]
     risks_world: bool
     findings: tuple[Finding, ...]
 
@@ -110,18 +110,18 @@ class _Work:
         self._home = home
         self._reporter = reporter
         self._was: Instance | None = home.sound(INSTANCE) if home.is_ours else None
-        self._before = whole(home)
+        self._before = load_state(home)
         self._choice = choose(host, wishes, self._was, reporter, remembered(home))
         secrets = resolve_secrets(home, self._choice, wishes, self._was)
         self._wishes = msgspec.structs.replace(wishes, secrets=secrets)
 
-    def planned(self) -> Provisioned:
+    def planned(self) -> ProvisionResult:
         """What would be done."""
         instance, _ = self._allocated(others_than(self._host, self._home))
         had_world = world_folder(self._home, self._choice.game, instance).is_dir()
         return self._result(self._plan(instance), instance, "planned", had_world=had_world)
 
-    def done(self, ask_licence: AskLicence | None) -> Provisioned:
+    def done(self, ask_licence: AskLicence | None) -> ProvisionResult:
         choice, home = self._choice, self._home
         backup = None
         with reserved(self._host, home, self._allocated) as instance:
@@ -174,7 +174,7 @@ class _Work:
         owned = inventory.files if inventory else {}
         paths = {*wanted, *map(RelPath, owned), *(RelPath(path + BESIDE) for path in wanted)}
         present = home.hashes(sorted(paths), host.store.verified)
-        settled = settle(
+        settled = merge_edited(
             home,
             game,
             host.store,
@@ -185,8 +185,8 @@ class _Work:
             {**{name: choice.settings[name] for name in self._wishes.settings}, **revealed(self._wishes.secrets)},
         )
         plan = make_plan(wanted, present, inventory, game.world.folder, settled)
-        after = Whole(lock=lock, instance=instance, inventory=plan.inventory)
-        changes = between(before, after) if before is not None else None
+        after = InstanceState(lock=lock, instance=instance, inventory=plan.inventory)
+        changes = compare_states(before, after) if before is not None else None
         world = world_folder(home, game, self._was or instance)
         risks = changes is not None and changes.touches_world and world.is_dir()
         findings = (
@@ -242,7 +242,7 @@ class _Work:
             )
         ]
 
-    def _diffs(self, plan: Plan) -> list[Told]:
+    def _diffs(self, plan: Plan) -> list[FileDiff]:
         told = []
         for step in plan.steps:
             if step.action == "merge":
@@ -253,7 +253,7 @@ class _Work:
     def _lay_out(self, planned: _Planned, backup: str | None) -> int | None:
         plan = planned.plan
         self._reporter.step("laying out the instance")
-        number = carry_out(
+        number = apply_change(
             self._host.store,
             self._home,
             self._choice.game,
@@ -278,10 +278,10 @@ class _Work:
         had_world: bool,
         kept: int | None = None,
         backup: str | None = None,
-    ) -> Provisioned:
+    ) -> ProvisionResult:
         choice, home, game = self._choice, self._home, self._choice.game
         family = FAMILIES.get(game.runtime.family)
-        return Provisioned(
+        return ProvisionResult(
             folder=str(home.folder),
             name=instance.name,
             title=choice.source.title,
@@ -322,7 +322,7 @@ def _in_home(home: InstanceFolder, path: object) -> str:
     return str(path).removeprefix(f"{home.folder}/")
 
 
-def _fetch(host: Host, choice: Choice, home: InstanceFolder, before: Whole | None, reporter: Reporter) -> int:
+def _fetch(host: Host, choice: Choice, home: InstanceFolder, before: InstanceState | None, reporter: Reporter) -> int:
     lock = choice.lock
     files = locked_files(lock)
     missing = missing_from(host.store, files)

@@ -6,7 +6,7 @@ import msgspec
 
 from rhizon.adapters.instances import CONTENT_LIST, InstanceFolder
 from rhizon.app.host import Host
-from rhizon.app.provision import AskLicence, AskSecret, Provisioned, ProvisionWishes, provision
+from rhizon.app.provision import AskLicence, AskSecret, ProvisionResult, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 
@@ -27,7 +27,9 @@ class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
     ask_secret: AskSecret | None = None
 
 
-def update(host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: AskLicence | None = None) -> Provisioned:
+def update(
+    host: Host, wishes: UpdateWishes, reporter: Reporter, ask_licence: AskLicence | None = None
+) -> ProvisionResult:
     """Solves the source again, and makes the instance what comes out: what a person chose or edited stays. Raises
     InputError when the source is gone, and what :func:`~rhizon.app.provision.provision` raises."""
     home = host.home(wishes.folder).required()

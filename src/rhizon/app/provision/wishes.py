@@ -7,7 +7,7 @@ from typing import Literal
 import msgspec
 
 from rhizon.app.choose.runtimes import RuntimeWish
-from rhizon.app.instance.edited_files import Told
+from rhizon.app.instance.edited_files import FileDiff
 from rhizon.core.allocate.memory import STEP_MIB, MemoryBudget
 from rhizon.core.changes import Changes
 from rhizon.core.finding import Finding
@@ -17,7 +17,7 @@ from rhizon.core.plan import Action, Step
 from rhizon.core.secret import Secret
 from rhizon.core.units import mib_text
 
-__all__ = ["AskLicence", "AskSecret", "LicenceText", "ProvisionWishes", "Provisioned", "State"]
+__all__ = ["AskLicence", "AskSecret", "LicenceText", "ProvisionResult", "ProvisionWishes", "State"]
 
 
 class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
@@ -64,7 +64,7 @@ AskLicence = Callable[[LicenceText], bool]
 AskSecret = Callable[[str], Secret]
 
 
-class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
+class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence. ``changes`` and
     ``diffs`` are against what was there, ``kept`` is the number of the state before, ``backup`` the time of the backup
     that was made of its world. ``bounded`` tells whether the runtime is given a bound for its heap; where it is not,
@@ -88,7 +88,7 @@ class Provisioned(msgspec.Struct, frozen=True, kw_only=True):
     left_out: tuple[LockedRelease, ...]
     fetched: int
     changes: Changes | None
-    diffs: tuple[Told, ...]
+    diffs: tuple[FileDiff, ...]
     kept: int | None
     backup: str | None
     world: str

@@ -29,12 +29,12 @@ from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 
-__all__ = ["Built", "build_catalog"]
+__all__ = ["BuildResult", "build_catalog"]
 
 SHELF = "shelf.toml"
 
 
-class Built(msgspec.Struct, frozen=True, kw_only=True):
+class BuildResult(msgspec.Struct, frozen=True, kw_only=True):
     """What the catalog holds, which documents were written, and what was wrong with the archives."""
 
     folder: str
@@ -47,7 +47,7 @@ class Built(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
 
 
-def build_catalog(host: Host, folder: Path, reporter: Reporter, *, write: bool = True) -> Built:
+def build_catalog(host: Host, folder: Path, reporter: Reporter, *, write: bool = True) -> BuildResult:
     """Reads ``shelf.toml`` (optional), every archive and the facts files beside them; writes the documents.
 
     An archive that cannot be used is a finding and is left out. Documents that would not change are not
@@ -61,7 +61,7 @@ def build_catalog(host: Host, folder: Path, reporter: Reporter, *, write: bool =
     found = _read_archives(host, folder, shelf, games, findings, reporter)
     documents = _documents(folder, shelf, found, findings)
     written = _write(folder, documents, write=write)
-    return Built(
+    return BuildResult(
         folder=str(folder),
         name=shelf.name,
         items=len({(one.game, one.facts.id) for one in found}),

@@ -27,13 +27,13 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 
-__all__ = ["Ran", "run"]
+__all__ = ["RunResult", "run"]
 
 Moment = Literal["go on", "stop"]
 AskMove = Callable[[str], bool]
 
 
-class Ran(msgspec.Struct, frozen=True, kw_only=True):
+class RunResult(msgspec.Struct, frozen=True, kw_only=True):
     """How a run went: seconds until ready, what was started, the exit code and the seconds it was up. ``findings`` are
     content that failed alone."""
 
@@ -56,7 +56,7 @@ def run(
     *,
     wait: float | None = None,
     ask_move: AskMove | None = None,
-) -> Ran:
+) -> RunResult:
     """Starts the server with its content and keeps it until it ends, or until it is asked to stop.
 
     ``tick`` is called between lines once the server is ready, at least five times a second. ``ask_move`` lets a person
@@ -117,7 +117,7 @@ def run(
     finally:
         way_in.close()
         home.mark_ended(mark)
-    return Ran(
+    return RunResult(
         folder=str(home.folder),
         name=instance.name,
         ready_seconds=round(ready, 2),

@@ -7,7 +7,7 @@ import msgspec
 
 from rhizon.adapters.files import read_bytes
 from rhizon.app.host import Host
-from rhizon.app.instance.change import needed_whole
+from rhizon.app.instance.change import require_instance_state
 from rhizon.app.instance.native_files import native_values
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.documents import decode
@@ -52,7 +52,7 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True):
 def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings:
     """Raises :class:`StateError` (no instance, a native file that cannot be understood)."""
     home = host.home(folder).required()
-    state = needed_whole(home)
+    state = require_instance_state(home)
     instance = state.instance
     game = host.game_of(instance, state.lock)
     files: dict[str, dict[str, str]] = {}

@@ -11,7 +11,7 @@ from rhizon.adapters.plots import heap_plot, process_plot
 from rhizon.app.choose.resolve import catalogs_for, solve_source
 from rhizon.app.choose.sources import read_any
 from rhizon.app.host import Host
-from rhizon.app.instance.change import needed_whole
+from rhizon.app.instance.change import require_instance_state
 from rhizon.app.instance.reservations import others_than
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.measured import (
@@ -144,7 +144,7 @@ class _Subject(NamedTuple):
 
 
 def _of_instance(host: Host, home: InstanceFolder) -> _Subject:
-    state = needed_whole(home)
+    state = require_instance_state(home)
     instance = state.instance
     game = host.game_of(instance, state.lock)
     return _Subject(

@@ -10,8 +10,8 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.adapters.processes import holder_of
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, carry_out, needed_whole, settings_change
-from rhizon.app.instance.edited_files import Told
+from rhizon.app.instance.change import InstanceState, apply_change, require_instance_state, settings_change
+from rhizon.app.instance.edited_files import FileDiff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
 from rhizon.app.reporter import Reporter
@@ -41,7 +41,7 @@ class PortsMoved(msgspec.Struct, frozen=True, kw_only=True):
     name: str
     planned: bool
     ports: tuple[ValueChange, ...]
-    diffs: tuple[Told, ...]
+    diffs: tuple[FileDiff, ...]
     kept: int | None
 
 
@@ -79,7 +79,7 @@ def move_ports(
 
 def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, write: bool) -> PortsMoved:
     """The same for a caller that holds the instance already."""
-    before = needed_whole(home)
+    before = require_instance_state(home)
     game = host.game_of(before.instance, before.lock)
     if not before.instance.first_start_done:
         raise StateError(
@@ -88,10 +88,10 @@ def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, writ
             hint=f"Run: rhizon provision {before.instance.source} {home.folder} --port ROLE=N",
         )
 
-    def decide(others: Sequence[Entry]) -> tuple[Whole, Entry]:
+    def decide(others: Sequence[Entry]) -> tuple[InstanceState, Entry]:
         ports = ports_for(host, game, before.lock, before.instance.ports, others, fixed)
         instance = msgspec.structs.replace(before.instance, ports=ports)
-        after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
+        after = InstanceState(lock=before.lock, instance=instance, inventory=before.inventory)
         return after, entry_of(game, home, instance)
 
     kept = None
@@ -101,7 +101,7 @@ def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, writ
             plan, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
             if moved or plan.changes:  # a number that was changed by hand is written back where it was asked for
                 why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
-                kept = carry_out(host.store, home, game, before, after, plan, why)
+                kept = apply_change(host.store, home, game, before, after, plan, why)
     else:
         after, _ = decide(others_than(host, home))
         moved = _moved(before, after)
@@ -111,7 +111,7 @@ def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, writ
     )
 
 
-def _moved(before: Whole, after: Whole) -> tuple[ValueChange, ...]:
+def _moved(before: InstanceState, after: InstanceState) -> tuple[ValueChange, ...]:
     return tuple(
         ValueChange(name=role, before=before.instance.ports.get(role), after=number)
         for role, number in after.instance.ports.items()

@@ -7,8 +7,8 @@ import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
-from rhizon.app.instance.change import Whole, carry_out, needed_whole, settings_change
-from rhizon.app.instance.edited_files import Told
+from rhizon.app.instance.change import InstanceState, apply_change, require_instance_state, settings_change
+from rhizon.app.instance.edited_files import FileDiff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.worlds import find_origin
@@ -25,10 +25,10 @@ from rhizon.core.secret import Secret, revealed
 from rhizon.core.settings.apply import check_secrets, checked_settings, in_file, more_or_fewer
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["SettingsSet", "set_settings"]
+__all__ = ["SetResult", "set_settings"]
 
 
-class SettingsSet(msgspec.Struct, frozen=True, kw_only=True):
+class SetResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was set, or would be. Secrets are named in ``secrets`` and shown nowhere; ``unknown`` are settings of a
     house standard that the game does not have."""
 
@@ -39,7 +39,7 @@ class SettingsSet(msgspec.Struct, frozen=True, kw_only=True):
     secrets: tuple[str, ...]
     unknown: tuple[str, ...]
     steps: tuple[Step, ...]
-    diffs: tuple[Told, ...]
+    diffs: tuple[FileDiff, ...]
     kept: int | None
 
 
@@ -53,7 +53,7 @@ def set_settings(
     house: Path | None = None,
     stop_first: bool = False,
     dry_run: bool = False,
-) -> SettingsSet:
+) -> SetResult:
     """Writes settings into the server's own files, in one transaction that ``rhizon undo`` takes back. What a person
     sets so outlasts every update. ``house`` is a house standard: what the game does not have of it is told. Raises
     InputError (no such setting, a wrong value), :class:`StateError`."""
@@ -111,8 +111,8 @@ def _set(
     house: Path | None,
     *,
     write: bool,
-) -> SettingsSet:
-    before = needed_whole(home)
+) -> SetResult:
+    before = require_instance_state(home)
     was = before.instance
     game = host.game_of(was, before.lock)
     if not was.first_start_done:
@@ -137,11 +137,11 @@ def _set(
         drawn=tuple(one for one in was.drawn if one not in values),
     )
     find_origin(home, game, before.lock, instance, None)  # a template that is not there is told now
-    after = Whole(lock=before.lock, instance=instance, inventory=before.inventory)
+    after = InstanceState(lock=before.lock, instance=instance, inventory=before.inventory)
     plan, diffs = settings_change(host.store, home, game, before, after, {**values, **revealed(secrets)}, ports=False)
     names = ", ".join(sorted({*values, *secrets}))
-    kept = carry_out(host.store, home, game, before, after, plan, f"set {names}") if write else None
-    return SettingsSet(
+    kept = apply_change(host.store, home, game, before, after, plan, f"set {names}") if write else None
+    return SetResult(
         folder=str(home.folder),
         name=was.name,
         planned=not write,

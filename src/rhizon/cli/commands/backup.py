@@ -13,7 +13,7 @@ from rhizon.core.units import counted, size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.keep.backup import BackedUp, Backups
+    from rhizon.app.keep.backup import BackupResult, Backups
 
 __all__ = ["command"]
 
@@ -95,7 +95,7 @@ def command(
     return 0
 
 
-def _render(to: "Console", done: "BackedUp", folder: Path) -> None:
+def _render(to: "Console", done: "BackupResult", folder: Path) -> None:
     verdict(to, f"backup {done.when}: {done.files} files, {size_text(done.size)}, {size_text(done.added)} of it new")
     say(to, f"{CALM[done.calm]}; it lies in {done.place} as {done.id}, and was read back")
     if done.secrets:

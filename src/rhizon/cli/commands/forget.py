@@ -10,7 +10,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.machine.forget import Forgotten
+    from rhizon.app.machine.forget import ForgetResult
 
 __all__ = ["command"]
 
@@ -39,7 +39,7 @@ def command(server: str, stop_first: bool, dry_run: bool, out: Output) -> None:
     out.result(done, lambda to: _render(to, done))
 
 
-def _render(to: "Console", done: "Forgotten") -> None:
+def _render(to: "Console", done: "ForgetResult") -> None:
     verdict(to, f"{done.name}: {'would be forgotten' if done.planned else 'forgotten'}")
     from rhizon.core.allocate.port_roles import spans
 

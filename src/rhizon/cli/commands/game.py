@@ -12,7 +12,7 @@ from rhizon.core.settings.apply import spelt
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.games.new_and_try import Tried
+    from rhizon.app.games.new_and_try import TryResult
     from rhizon.core.model.game import GameDefinition
     from rhizon.core.model.setting import SettingDefinition, Stored
 
@@ -164,7 +164,7 @@ def try_(file: Path, server: Path, log: Path | None, archive: Path | None, out: 
     return 1 if tried.trouble else 0
 
 
-def _tried(to: "Console", tried: "Tried") -> None:
+def _tried(to: "Console", tried: "TryResult") -> None:
     odd = tried.trouble
     verdict(
         to,

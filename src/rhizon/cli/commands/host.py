@@ -11,7 +11,7 @@ from rhizon.core.units import counted, mib_text, size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.machine.host_state import HostState, Rebuilt
+    from rhizon.app.machine.host_state import HostState, RebuildResult
 
 __all__ = ["command"]
 
@@ -70,7 +70,7 @@ def _render(to: "Console", found: "HostState") -> None:
     show_findings(to, found.findings)
 
 
-def _render_rebuilt(to: "Console", done: "Rebuilt") -> None:
+def _render_rebuilt(to: "Console", done: "RebuildResult") -> None:
     verdict(to, f"the ledger knows {counted(done.known, 'server')}, {len(done.added)} of them new to it")
     if done.trouble:
         say(to, done.trouble)

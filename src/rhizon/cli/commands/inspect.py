@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.archives.scan import ScannedFile
-    from rhizon.app.choose.inspect import Inspected
+    from rhizon.app.choose.inspect import Inspection
     from rhizon.core.archives.assembly import Assembly
     from rhizon.core.archives.facts import ArchiveFacts
     from rhizon.core.archives.scan import Scanned
@@ -81,7 +81,7 @@ def _few_of_each(findings: list["Finding"]) -> tuple[list["Finding"], list[str]]
     return shown, more
 
 
-def _render(to: "Console", one: "Inspected") -> None:
+def _render(to: "Console", one: "Inspection") -> None:
     if one.content_list is not None:
         _content_list(to, one)
     elif one.pack is not None:
@@ -103,7 +103,7 @@ def _render(to: "Console", one: "Inspected") -> None:
         _archive(to, one)
 
 
-def _content_list(to: "Console", one: "Inspected") -> None:
+def _content_list(to: "Console", one: "Inspection") -> None:
     wanted = one.content_list
     assert wanted is not None
     verdict(to, f"{one.path}: a content list, {len(wanted.content)} items for {wanted.game}")
@@ -132,7 +132,7 @@ def _loaders(facts: "ArchiveFacts") -> str:
     return ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items() if name != OWN_LOADER)
 
 
-def _pack(to: "Console", one: "Inspected") -> None:
+def _pack(to: "Console", one: "Inspection") -> None:
     pack, trees = one.pack, one.trees or {}
     assert pack is not None
     verdict(to, f"{one.path}: the pack {pack.title or pack.name} {pack.version}, {len(pack.content)} items")
@@ -145,7 +145,7 @@ def _pack(to: "Console", one: "Inspected") -> None:
         say(to, f"memory: at least {pack.memory.least_mib} MiB, {pack.memory.recommended_mib} MiB recommended")
 
 
-def _archive(to: "Console", one: "Inspected") -> None:
+def _archive(to: "Console", one: "Inspection") -> None:
     file = one.archive
     assert file is not None
     found = file.archive
@@ -202,7 +202,7 @@ def _built(found: "Assembly") -> list[tuple[str, str]]:
     ]
 
 
-def _render_archives(to: "Console", archives: list["Inspected"], findings: list["Finding"]) -> None:
+def _render_archives(to: "Console", archives: list["Inspection"], findings: list["Finding"]) -> None:
     files = [one.archive for one in archives if one.archive is not None]
     bad = sum(any(x.severity == "error" for x in one.findings) for one in files)
     unknown = sum(one.archive is not None and one.archive.facts is None for one in files)

@@ -11,7 +11,7 @@ from rhizon.core.units import mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.machine.list_instances import Listed
+    from rhizon.app.machine.list_instances import InstanceLine
     from rhizon.core.finding import Finding
 
 __all__ = ["command"]
@@ -28,7 +28,7 @@ def command(out: Output) -> None:
     out.result(found.instances, lambda to: _render(to, found.instances, found.findings), found.findings)
 
 
-def _render(to: "Console", found: "Sequence[Listed]", findings: "Sequence[Finding]") -> None:
+def _render(to: "Console", found: "Sequence[InstanceLine]", findings: "Sequence[Finding]") -> None:
     from rhizon.core.allocate.port_roles import spans
 
     if not found:

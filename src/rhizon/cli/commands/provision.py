@@ -14,7 +14,7 @@ from rhizon.cli.output import Output, common, next_steps, say, show_findings, ve
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.provision import Provisioned
+    from rhizon.app.provision import ProvisionResult
 
 __all__ = ["command"]
 
@@ -99,7 +99,7 @@ def command(
     out.result(made, lambda to: _render(to, made, folder, out, generated), made.findings)
 
 
-def _render(to: "Console", made: "Provisioned", folder: Path, out: Output, drawn: tuple[str, ...]) -> None:
+def _render(to: "Console", made: "ProvisionResult", folder: Path, out: Output, drawn: tuple[str, ...]) -> None:
     target = made.lock.target
     planned = made.state == "planned"
     verdict(to, f"{made.title}: {'this is what would be done in' if planned else 'ready to run in'} {folder}")

@@ -11,7 +11,7 @@ from rhizon.cli.output import Output, common, next_steps, say, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.keep.repair import Repaired
+    from rhizon.app.keep.repair import RepairResult
 
 __all__ = ["command"]
 
@@ -40,7 +40,7 @@ def command(folder: Path, full: bool, stop_first: bool, dry_run: bool, out: Outp
     return 1 if done.planned and (done.steps or done.documents) else 0
 
 
-def _render(to: "Console", done: "Repaired", folder: Path) -> None:
+def _render(to: "Console", done: "RepairResult", folder: Path) -> None:
     if not done.steps:
         good = not (done.planned and done.documents)
         records = f"; of Rhizon's records, {len(done.documents)} damaged" if done.documents else ""
@@ -60,7 +60,7 @@ def _render(to: "Console", done: "Repaired", folder: Path) -> None:
         next_steps(to, [(look, "look it over"), (back, "take it back")])
 
 
-def _show_documents(to: "Console", done: "Repaired") -> None:
+def _show_documents(to: "Console", done: "RepairResult") -> None:
     """Damaged records of ours."""
     for document in done.documents:
         verb = "is damaged ({}) and would be" if done.planned else "was damaged ({}) and is"

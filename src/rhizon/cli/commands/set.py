@@ -12,7 +12,7 @@ from rhizon.cli.output import Output, common, next_steps, say, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.tune.set_settings import SettingsSet
+    from rhizon.app.tune.set_settings import SetResult
 
 __all__ = ["command"]
 
@@ -63,7 +63,7 @@ def command(
     out.result(done, lambda to: _render(to, done, folder))
 
 
-def _render(to: "Console", done: "SettingsSet", folder: Path) -> None:
+def _render(to: "Console", done: "SetResult", folder: Path) -> None:
     nothing = all(step.action == "keep" for step in done.steps)
     nothing = nothing and not any(one.before != one.after for one in done.settings)
     changed = "nothing to change" if nothing else "this is what would change" if done.planned else "set"

@@ -12,7 +12,7 @@ from rhizon.core.units import size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.choose.solve import Solved
+    from rhizon.app.choose.solve import SolveResult
 
 __all__ = ["command"]
 
@@ -72,7 +72,7 @@ def command(
     out.result(solved.answer, lambda to: _render(to, solved, catalogs), solved.findings)
 
 
-def _render(to: "Console", solved: "Solved", catalogs: tuple[str, ...]) -> None:
+def _render(to: "Console", solved: "SolveResult", catalogs: tuple[str, ...]) -> None:
     answer = solved.answer
     target = answer.target
     where = target.words

@@ -10,7 +10,7 @@ from rhizon.cli.output import Output, common, next_steps, verdict
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.run.stop import Stopped
+    from rhizon.app.run.stop import StopResult
 
 __all__ = ["command"]
 
@@ -35,6 +35,6 @@ def command(folder: Path, out: Output) -> None:
     out.result(done, lambda to: _render(to, done, folder))
 
 
-def _render(to: "Console", done: "Stopped", folder: Path) -> None:
+def _render(to: "Console", done: "StopResult", folder: Path) -> None:
     verdict(to, f"{done.name}: {'stopped' if done.was_running else 'no server runs there'}")
     next_steps(to, [(("rhizon", "run", str(folder)), "start it")])

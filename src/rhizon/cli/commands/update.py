@@ -14,7 +14,7 @@ from rhizon.cli.output import Output, common, next_steps, say, show_findings, ve
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.provision import Provisioned
+    from rhizon.app.provision import ProvisionResult
 
 __all__ = ["command"]
 
@@ -72,7 +72,7 @@ def command(
     out.result(made, lambda console: _render(console, made, folder, out), made.findings)
 
 
-def _render(to: "Console", made: "Provisioned", folder: Path, out: Output) -> None:
+def _render(to: "Console", made: "ProvisionResult", folder: Path, out: Output) -> None:
     changes = made.changes
     planned = made.state == "planned"
     nothing = (changes is None or changes.none) and all(step.action == "keep" for step in made.steps)
