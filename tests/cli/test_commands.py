@@ -9,12 +9,17 @@ import unittest
 
 from rhizon.adapters.world import lists
 from rhizon.cli.commands import COMMANDS
+from rhizon.cli.main import MEANT
 from tests.support import CATALOG, LIST, PACK, PROGRAM, Case, jar, not_fast
 
 ROOT = CATALOG.parents[4]
 
 
 class Answers(Case):
+    def test_guesses_lead_to_commands(self) -> None:
+        self.assertLessEqual(set(MEANT.values()), COMMANDS.keys())
+        self.assertFalse(MEANT.keys() & COMMANDS.keys())
+
     def test_bare_words_show_their_help(self) -> None:
         for words in ((), ("store",), ("game",), ("catalog",)):
             done = self.rhizon(*words)

@@ -1,5 +1,6 @@
 """Collector logs of Java 11 to 25 with three collectors, and what is made of them."""
 
+import random
 import shutil
 import subprocess
 import tempfile
@@ -10,7 +11,6 @@ import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhizon.adapters.measured import trend
 from rhizon.core.allocate.measured import (
     GcEvent,
     advice,
@@ -20,6 +20,7 @@ from rhizon.core.allocate.measured import (
     read_gc_log,
     thinned,
 )
+from rhizon.core.allocate.trend import trend
 from tests.support import java17
 
 LOG = """\
@@ -137,8 +138,7 @@ class Logs(unittest.TestCase):
     def test_a_leak_is_seen_through_odd_points(self) -> None:
         points = [(60.0 * n, 100 + n / 2 + (400 if n % 9 == 0 else 0)) for n in range(60)]
         found = trend(tuple(points))
-        if found is None:
-            self.skipTest("SciPy is not installed")
+        assert found is not None
         slope, low, high = found
         self.assertAlmostEqual(slope, 30, delta=1)
         self.assertTrue(0 < low <= slope <= high)
@@ -146,6 +146,27 @@ class Logs(unittest.TestCase):
         assert flat is not None
         self.assertLessEqual(flat[1], 0)
         self.assertIsNone(trend(((0.0, 1.0),) * 3))
+
+    @given(
+        st.lists(st.integers(0, 10_000), min_size=8, max_size=40),
+        st.integers(-500, 500),
+        st.lists(st.integers(-9, 9), min_size=40, max_size=40),
+        st.randoms(use_true_random=False),
+    )
+    def test_laws_of_a_trend(self, times: list[int], slope: int, noise: list[int], chance: random.Random) -> None:
+        line = [(float(at), slope * at + 7.0) for at in times]
+        if len(set(times)) == 1:
+            self.assertIsNone(trend(line))
+            return
+        self.assertEqual(trend(line), (slope * 3600, slope * 3600, slope * 3600))
+        rough = [(at, value + more) for (at, value), more in zip(line, noise, strict=False)]
+        found = trend(rough)
+        assert found is not None
+        self.assertTrue(found[1] <= found[0] <= found[2])
+        self.assertEqual(found, trend(chance.sample(rough, len(rough))))
+        steeper = trend([(at, value + 5 * at) for at, value in rough])
+        assert steeper is not None
+        self.assertAlmostEqual(steeper[0], found[0] + 5 * 3600, places=3)  # ties, and so the interval, differ
 
     def test_a_process_without_a_bound(self) -> None:
         run = [(5.0 * n, 40.0 + min(n, 10) + (30 if n == 15 else 0)) for n in range(21)]
@@ -162,8 +183,7 @@ class Logs(unittest.TestCase):
         self.assertLessEqual(len(found.points), 600)
         self.assertLess(max(mib for _, mib in found.points), 130)
         slope = trend(found.points)
-        if slope is None:
-            self.skipTest("SciPy is not installed")
+        assert slope is not None
         self.assertAlmostEqual(slope[0], 0.2, delta=0.02)  # a step of 5 s is 1/720 of an hour
         self.assertEqual(thinned(days[:600]), tuple(days[:600]))
         self.assertEqual(thinned(()), ())

@@ -13,7 +13,7 @@ from rhizon.adapters.transact import RHIZON
 from rhizon.core.allocate.measured import GcEvent, read_gc_log
 from rhizon.core.errors import StateError
 
-__all__ = ["MEASURED", "Samples", "gc_runs", "make_room", "process_runs", "trend"]
+__all__ = ["MEASURED", "Samples", "gc_runs", "make_room", "process_runs"]
 
 MEASURED = "measured"
 MOST_RUNS = 8
@@ -89,17 +89,3 @@ def _samples(file: Path) -> Iterator[tuple[float, float]]:
         parts = line.split(",")
         with contextlib.suppress(ValueError, IndexError):
             yield float(parts[0]), float(parts[1])
-
-
-def trend(points: tuple[tuple[float, float], ...]) -> tuple[float, float, float] | None:
-    """How what is alive grows, in MiB an hour, with the ends of its 95 % interval: Theil-Sen, which a few odd points
-    do not move (H. Theil 1950; P. K. Sen 1968). None for fewer than eight points or where SciPy is not installed."""
-    if len(points) < 8:
-        return None
-    try:
-        from scipy import stats
-    except ImportError:
-        return None
-    times, values = zip(*points, strict=True)
-    found = stats.theilslopes(values, times, 0.95)
-    return (float(found.slope) * 3600, float(found.low_slope) * 3600, float(found.high_slope) * 3600)

@@ -22,6 +22,28 @@ EPILOG = (
     "7 interrupted and rolled back."
 )
 
+# What people type for a command of ours: no second name, but the way to the first.
+MEANT = {
+    **dict.fromkeys(("start", "launch", "up", "console"), "run"),
+    **dict.fromkeys(("halt", "down", "kill"), "stop"),
+    **dict.fromkeys(("status", "ls", "servers", "ps"), "list"),
+    **dict.fromkeys(("install", "create", "new", "add", "setup", "init"), "provision"),
+    **dict.fromkeys(("upgrade", "refresh"), "update"),
+    **dict.fromkeys(("remove", "delete", "uninstall", "rm"), "forget"),
+    **dict.fromkeys(("rollback", "revert", "back"), "undo"),
+    **dict.fromkeys(("doctor", "verify", "diagnose", "health"), "check"),
+    **dict.fromkeys(("fix", "heal"), "repair"),
+    **dict.fromkeys(("save", "snapshot"), "backup"),
+    **dict.fromkeys(("config", "options", "properties"), "settings"),
+    **dict.fromkeys(("why", "reason"), "explain"),
+    **dict.fromkeys(("java", "mono"), "runtimes"),
+    **dict.fromkeys(("port", "firewall"), "ports"),
+    **dict.fromkeys(("ram", "heap"), "memory"),
+    **dict.fromkeys(("export",), "lock"),
+    **dict.fromkeys(("sbom",), "bom"),
+    **dict.fromkeys(("machine", "ledger"), "host"),
+    **dict.fromkeys(("resolve", "pick"), "solve"),
+}
 WIDEST = max(map(len, COMMANDS))
 
 
@@ -45,7 +67,7 @@ class _LazyGroup(click.Group):
         if name not in COMMANDS and not name.startswith("-"):
             import difflib
 
-            guess = difflib.get_close_matches(name, COMMANDS, n=1)
+            guess = [MEANT[name]] if name in MEANT else difflib.get_close_matches(name, COMMANDS, n=1)
             ctx.fail(f"There is no command {name!r}." + (f" Did you mean {guess[0]!r}?" if guess else ""))
         return super().resolve_command(ctx, args)
 

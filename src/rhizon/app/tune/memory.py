@@ -6,7 +6,7 @@ from typing import Literal, NamedTuple
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.measured import gc_runs, process_runs, trend
+from rhizon.adapters.measured import gc_runs, process_runs
 from rhizon.adapters.plots import heap_plot, process_plot
 from rhizon.app.choose.resolve import catalogs_for, solve_source
 from rhizon.app.choose.sources import read_any
@@ -23,6 +23,7 @@ from rhizon.core.allocate.measured import (
     process_evidence,
 )
 from rhizon.core.allocate.memory import MemoryBudget, budget
+from rhizon.core.allocate.trend import trend
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
