@@ -16,6 +16,15 @@ ROOT = CATALOG.parents[4]
 
 
 class Answers(Case):
+    def test_options_before_the_command(self) -> None:
+        for before, after in (
+            (("--json", "list"), ("list", "--json")),
+            (("-q", "store", "status"), ("store", "status", "-q")),
+        ):
+            self.assertEqual(self.rhizon(*before).out, self.rhizon(*after).out)
+        self.assertEqual(self.rhizon("--json", "frobnicate").error["code"], "usage")
+        self.assertEqual(self.rhizon("--json").code, 2)
+
     def test_guesses_lead_to_commands(self) -> None:
         self.assertLessEqual(set(MEANT.values()), COMMANDS.keys())
         self.assertFalse(MEANT.keys() & COMMANDS.keys())

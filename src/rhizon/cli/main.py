@@ -4,6 +4,7 @@ import contextlib
 import gc
 import importlib
 import io
+import itertools
 import os
 import sys
 from collections.abc import Sequence
@@ -44,6 +45,7 @@ MEANT = {
     **dict.fromkeys(("machine", "ledger"), "host"),
     **dict.fromkeys(("resolve", "pick"), "solve"),
 }
+EVERYWHERE = frozenset(("--json", "-q", "--quiet", "-v", "--verbose", "--debug"))
 WIDEST = max(map(len, COMMANDS))
 
 
@@ -87,19 +89,30 @@ class _LazyGroup(click.Group):
 def root() -> None:
     """From a modpack or a content list to a dedicated server that your players can join.
 
-    Every command takes --json, --quiet, --verbose and --help; those that write take --dry-run.
+    Every command takes --json, --quiet, --verbose and --help, before its name or after it; those that write take
+    --dry-run.
     """
 
 
 def main(arguments: Sequence[str] | None = None) -> None:
     """Runs the command line and exits."""
-    given = list(sys.argv[1:] if arguments is None else arguments)
+    given = _with_the_command(list(sys.argv[1:] if arguments is None else arguments))
     for stream in (sys.stdout, sys.stderr):
         if isinstance(stream, io.TextIOWrapper):
             stream.reconfigure(errors="replace")  # a terminal without our marks shows ? in their place
     code = _run(given)
     interrupts.ignore()  # what is left to do is Python's own end
     sys.exit(code)
+
+
+def _with_the_command(given: list[str]) -> list[str]:
+    """Options that every command has may stand before the command, too; they are moved behind its words."""
+    lead = [*itertools.takewhile(EVERYWHERE.__contains__, given)]
+    rest = given[len(lead) :]
+    if not rest:
+        return given
+    end = rest.index("--") if "--" in rest else len(rest)
+    return [*rest[:end], *lead, *rest[end:]]
 
 
 def _run(given: list[str]) -> int:
