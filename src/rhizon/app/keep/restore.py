@@ -15,7 +15,7 @@ from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import understood
 from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
-from rhizon.app.keep.backup import Sought, find_backup
+from rhizon.app.keep.find_backup import Sought, find_backup
 from rhizon.app.keep.roll_back import Part, RollBackResult, WorldCopy, plan_new_instance, roll_back, world_trees
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes

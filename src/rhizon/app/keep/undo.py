@@ -11,8 +11,8 @@ from rhizon.adapters.undo_history import KeptStates
 from rhizon.app.host import Host
 from rhizon.app.instance.change import InstanceState, compare_states, require_instance_state
 from rhizon.app.instance.exclusive import exclusive, require_stopped
-from rhizon.app.keep.backup import Sought, find_backup
 from rhizon.app.keep.backup_keys import Opening
+from rhizon.app.keep.find_backup import Sought, find_backup
 from rhizon.app.keep.roll_back import RollBackResult, WorldCopy, roll_back
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes

@@ -13,7 +13,8 @@ from rhizon.core.units import counted, size_text
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.keep.backup import BackupResult, Backups
+    from rhizon.app.keep.backup import BackupResult
+    from rhizon.app.keep.find_backup import Backups
 
 __all__ = ["command"]
 
@@ -62,8 +63,9 @@ def command(
     without the key: an age public key needs no secret on this machine, so that a timer can make the backups.
     """
     from rhizon.app.host import this_host
-    from rhizon.app.keep.backup import BackupWishes, Sought, back_up, list_backups, verify_backup
+    from rhizon.app.keep.backup import BackupWishes, back_up
     from rhizon.app.keep.backup_keys import Encryption
+    from rhizon.app.keep.find_backup import Sought, list_backups, verify_backup
     from rhizon.cli.progress import ConsoleReporter
 
     host = this_host()

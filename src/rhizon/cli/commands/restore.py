@@ -44,7 +44,7 @@ def command(
     backed up before another takes its place.
     """
     from rhizon.app.host import this_host
-    from rhizon.app.keep.backup import Sought
+    from rhizon.app.keep.find_backup import Sought
     from rhizon.app.keep.restore import RestoreWishes, restore
     from rhizon.cli.progress import ConsoleReporter
 
