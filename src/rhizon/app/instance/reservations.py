@@ -2,8 +2,8 @@
 
 The instances' folders are the truth, the ledger is an index of them. A change reserves in the ledger what it will hold
 beside what is held now; then the folder changes in one transaction; then the row is read from the folder again, also
-after a failure (:func:`settle`). Whoever is killed in between leaves a row that holds too much, never too little, and
-the next command that changes anything settles it.
+after a failure (:func:`settle`). A command that is killed in between leaves too much reserved, never too little; the
+next command that changes anything corrects this.
 """
 
 import contextlib

@@ -28,7 +28,7 @@ def _passphrase(source: str, root: Path, ask: AskSecret | None) -> Secret:
     if source == PROMPT:
         if ask is None:
             raise InputError(
-                "nobody-to-ask", "the passphrase was to be asked for, and there is no terminal",
+                "nobody-to-ask", "cannot ask for the passphrase: there is no terminal",
                 hint="Put it into a file that only you can read: --passphrase FILE",
             )  # fmt: skip
         return ask("passphrase of the backups")

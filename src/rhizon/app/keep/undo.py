@@ -44,7 +44,7 @@ def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]
             code="kept-state-broken",
             severity="error",
             subject=f"state {number}",
-            what="it cannot be read, and nobody can go back to it",
+            what="it cannot be read and cannot be restored",
             remedy="The others are as good as before; a backup may have what you need: rhizon backup DIR --list",
         )
         for number in sorted(set(kept.numbers()) - {one.number for one in readable})

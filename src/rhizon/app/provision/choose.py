@@ -47,6 +47,12 @@ def choose(
     reporter: Reporter,
     remembered: Remembered | None = None,
 ) -> Choice:
+    """Reads and solves the source, and chooses the runtime, settings and memory. ``before`` is the instance in the
+    folder, ``remembered`` an earlier solution that is used if its question is the same. Nothing is written.
+
+    Raises :class:`~rhizon.core.errors.InputError` (a wrong source or setting),
+    :class:`~rhizon.core.errors.NoSolutionError`, RemoteError (a catalog fails) and :class:`StateError` (the folder
+    holds a server of another game, no runtime fits)."""
     source = read_any(host, wishes.source, wishes.game, reporter)
     game = host.games(source.beside).get(source.game)
     if before is not None and before.game != game.id:

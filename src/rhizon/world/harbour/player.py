@@ -61,6 +61,8 @@ def echo(host: str, port: int) -> bool:
 
 
 def main(arguments: list[str]) -> int:
+    """Joins a server as a player and prints the result as one JSON object: game, host, port, name, password ("" for
+    none) and the player's content. Returns 0 if the player joined, 1 if the server refused, 5 if it did not answer."""
     game, host, number, name, password, *content = arguments
     manners, port = GAMES[game], int(number)
     seen: dict[str, object] = {}
