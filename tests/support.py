@@ -50,6 +50,12 @@ class Done:
         return json.loads(self.out)
 
     @property
+    def result(self) -> Any:
+        """The result with the findings beside it; None where the command failed."""
+        answer = self.json
+        return None if answer["result"] is None else {**answer["result"], "findings": answer["findings"]}
+
+    @property
     def error(self) -> Any:
         return self.json["error"]
 

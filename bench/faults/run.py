@@ -83,10 +83,10 @@ SUBJECTS = {
 # command -> its words, and the folder that it changes
 COMMANDS: dict[str, tuple[tuple[str, ...], str]] = {
     "provision": (("provision", "SOURCE", "e", "--accept-licence", "--catalog", "shelf", "--set", "seed=1907"), "e"),
-    "update": (("update", "d", "--to", "NEWER"), "d"),
+    "update": (("update", "d", "--source", "NEWER"), "d"),
     "set": (("set", "d", "SETTINGS"), "d"),
     "ports": (("ports", "d", "--move", "--port", "ROLE=25777"), "d"),
-    "undo": (("undo", "d", "--to", "1", "--with-world"), "d"),
+    "undo": (("undo", "d", "--at", "1", "--with-world"), "d"),
     "restore": (("restore", "d"), "d"),
     "restore-new": (("restore", "f", "--of", "NAME"), "f"),
     "repair": (("repair", "d"), "d"),
@@ -128,9 +128,9 @@ class Trial:
             (self.work / "newer.list.toml").write_text(re.sub(rf"(?m)^{newer} = .*$", "", text))
         self.must("provision", source, "d", "--catalog", "shelf", "--accept-licence", "--set", "address=127.0.0.1")
         self.must("run", "d", "--trial")
-        self.must("update", "d", "--to", newer_of(self.subject))
+        self.must("update", "d", "--source", newer_of(self.subject))
         self.must("run", "d", "--trial")
-        self.must("update", "d", "--to", source)
+        self.must("update", "d", "--source", source)
         when = self.must("backup", "d")["when"]
         if "restore" in COMMANDS:  # the recovery below makes a newer backup
             COMMANDS["restore"] = (("restore", "d", when), "d")
@@ -203,7 +203,7 @@ class Trial:
         listed = self.run("list")
         if listed.returncode:
             return f"list: {listed.stdout}{listed.stderr}"
-        for row in json.loads(listed.stdout)["result"]:
+        for row in json.loads(listed.stdout)["result"]["instances"]:
             settings = self.work / Path(row["folder"]).name / "marsh.properties"
             unfinished = (settings.parent / ".rhizon/journal.json").exists()
             if row["state"] == "stopped" and settings.is_file() and not unfinished and name != "provision":

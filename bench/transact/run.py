@@ -255,7 +255,7 @@ def instance(scratch: Path) -> None:
     print(f"provision 500 pieces from a folder, first start included: {first:.2f} s")
     print(f"update with nothing to do: {min(run('update', 'a') for _ in range(3)):.2f} s (aim 0.4 s)")
     print(f"any command at all (rhizon --version): {min(run('--version') for _ in range(3)):.2f} s")
-    run("lock", "a", "--export", "a.lock.json")
+    run("lock", "a", "--output", "a.lock.json")
 
     def size(*names: str) -> int:
         command = ["du", "-s", "--block-size=1", "-c", *names]

@@ -16,7 +16,7 @@ from rhizon import interrupts
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
-from rhizon.adapters.transact import JOURNAL, RHIZON, apply, recover, write_alone
+from rhizon.adapters.transact import JOURNAL, RHIZON, Extras, apply, recover, write_alone
 from rhizon.core.errors import StateError
 from rhizon.core.model.instance import Inventory
 from rhizon.core.names import RelPath
@@ -67,7 +67,7 @@ class Transactions(Case):
 
     def change(self, reached: object = None) -> None:
         records = {"lock.json": b"new lock", "instance.toml": b"fresh"}
-        apply(self.home, self.plan(NEW, self.before), records, self.store, reached or (lambda _point: None))  # type: ignore[arg-type]
+        apply(self.home, self.plan(NEW, self.before), records, self.store, reached=reached or (lambda _point: None))  # type: ignore[arg-type]
 
     def test_folders_that_it_emptied_go_and_others_stay(self) -> None:
         many = {"herds/010-a/x/one": b"1", "herds/010-a/two": b"2", "herds/020-b/three": b"3", "alone/four": b"4"}
@@ -337,7 +337,8 @@ class Transactions(Case):
 
         def change(reached: Callable[[str], None] = lambda _point: None) -> None:
             trees = {RelPath("worlds/fen"): world, RelPath("worlds/new"): world}
-            apply(self.home, plan, {}, self.store, reached, blobs={kept: RelPath("notes.txt")}, trees=trees)
+            extras = Extras(blobs={kept: RelPath("notes.txt")}, trees=trees)
+            apply(self.home, plan, {}, self.store, extras, reached)
 
         def fail(at: str) -> None:
             if at == "in worlds/new":

@@ -27,7 +27,7 @@ def mod(ident: str, **fields: object) -> bytes:
 
 class Sources(Case):
     def lock_of(self, source: object, *more: object) -> dict[str, str]:
-        done = self.rhizon("solve", source, "--catalog", CATALOG, "--lock", "made.json", *more)
+        done = self.rhizon("solve", source, "--catalog", CATALOG, "-o", "made.json", *more)
         self.assertEqual(done.code, 0, done.err)
         lock = json.loads((self.folder / "made.json").read_text())
         return {one["id"]: f"{one['version']} {one['file']['catalog']}" for one in lock["releases"]}
@@ -56,7 +56,7 @@ class Sources(Case):
         self.write("mods/twice-2.jar", mod("twice", tarnholt="4.1", version="1.2"))
         self.write("mods/lonely.jar", mod("lonely", needs={"no-such-thing": "*"}))
         done = self.rhizon("solve", "mods", "--catalog", CATALOG, "--dry-run", "--json")
-        result = done.json["result"]
+        result = done.result
         self.assertEqual(result["target"]["game_version"], "4.1")
         self.assertEqual(
             {one["id"]: one["version"] for one in result["releases"]},
@@ -86,7 +86,7 @@ class Sources(Case):
 
     def test_an_archive_is_read_once(self) -> None:
         file = self.write("mods/own.jar", mod("own", side="server"))
-        host = Host(Places(self.folder / "state", self.folder / "config"))
+        host = Host(Places(self.folder / "state", self.folder / "state", self.folder / "state", self.folder / "config"))
         [first] = archives.scan_files(host, [file], [TARNHOLT])
         with mock.patch.object(archives, "scan", side_effect=AssertionError("it was read again")):
             [again] = archives.scan_files(host, [file], [TARNHOLT])
@@ -106,7 +106,7 @@ class Sources(Case):
         self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").json.get("findings", []), [])
         item = json.loads((self.folder / "shelf/tarnholt/items/guarded-0.json").read_text())
         self.assertEqual((item["releases"][0]["placement"], item["releases"][0]["runtime"]), ("server", ">=17"))
-        self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").json["result"]["written"], [])
+        self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").result["written"], [])
 
 
 @unittest.skipUnless(java17(), NO_JAVA)
@@ -146,8 +146,8 @@ class OnARealServer(Case):
         older.chmod(0o755)
         common = ("provision", "mods", "d", "--catalog", CATALOG, "--dry-run", "--json")
         made = self.rhizon(*common, "--runtime", Path(real).parents[1])
-        self.assertEqual(made.json["result"]["runtime"]["program"], real)
-        self.assertIn("Tarnholt 4.2 runs on >=17", made.json["result"]["runtime_why"])
+        self.assertEqual(made.result["runtime"]["program"], real)
+        self.assertIn("Tarnholt 4.2 runs on >=17", made.result["runtime_why"])
         for program, code in (("fake", "no-runtime"), ("nowhere", "no-runtime"), ("older/bin/java", "no-target")):
             done = self.rhizon(*common, "--runtime", program)
             self.assertEqual(done.error["code"], code)
@@ -156,12 +156,12 @@ class OnARealServer(Case):
         self.write("mods/own.jar", mod("own"))
         self.write("l.list.toml", 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\narchives = ["mods"]\n'
                    '[target]\nruntime = "21"\n[content]\nown = "*"\n')  # fmt: skip
-        known = [one["major"] for one in self.rhizon("runtimes", "--json").json["result"]]
+        known = [one["major"] for one in self.rhizon("runtimes", "--json").result["runtimes"]]
         if 21 in known:
             self.skipTest("Java 21 is on this machine")
         away = {"PIP_INDEX_URL": "http://127.0.0.1:9/simple", "PIP_CONFIG_FILE": os.devnull, "PIP_RETRIES": "0"}
         done = subprocess.run(
-            [*PROGRAM, "provision", "l.list.toml", "d", "--catalog", str(CATALOG), "--fetch-runtime", "--json"],
+            [*PROGRAM, "provision", "l.list.toml", "d", "--catalog", str(CATALOG), "--runtime", "fetch", "--json"],
             cwd=self.folder, env={**self.environment(), **away, "PIP_EXTRA_INDEX_URL": "", "PIP_FIND_LINKS": ""},
             capture_output=True, text=True, timeout=120,
         )  # fmt: skip

@@ -23,14 +23,14 @@ class Answers(Case):
         ):
             self.assertEqual(self.rhizon(*before).out, self.rhizon(*after).out)
         self.assertEqual(self.rhizon("--json", "frobnicate").error["code"], "usage")
-        self.assertEqual(self.rhizon("--json").code, 2)
+        self.assertEqual(self.rhizon("--json").code, 0)
 
     def test_guesses_lead_to_commands(self) -> None:
         self.assertLessEqual(set(MEANT.values()), COMMANDS.keys())
         self.assertFalse(MEANT.keys() & COMMANDS.keys())
 
     def test_bare_words_show_their_help(self) -> None:
-        for words in ((), ("store",), ("game",), ("catalog",)):
+        for words in (("store",), ("game",), ("catalog",)):
             done = self.rhizon(*words)
             with self.subTest(words):
                 self.assertEqual((done.code, done.err), (0, ""))
@@ -59,17 +59,20 @@ class Answers(Case):
                 done = self.rhizon("inspect", *arguments)
                 self.assertEqual(done.code, 0, done.err)
                 self.assertIn(words, done.out)
-                result = self.rhizon("inspect", *arguments, "--json").json["result"]
-                self.assertEqual(result["kind"], kind)
+                result = self.rhizon("inspect", *arguments, "--json").result
+                self.assertEqual(result["inspected"][0]["kind"], kind)
         table = self.rhizon("inspect", *sorted((CATALOG / "archives").glob("*.jar")))
         self.assertEqual(table.code, 1)  # several archives are one item
         self.assertRegex(table.out, r"otterden +3\.0\.0 .* 21 ")
         self.assertRegex(table.out.splitlines()[3], r"mistpanel .* possible .* !$")
         self.assertIn("Twinhull: mods and plugins are mixed", table.out)
-        again = self.rhizon("inspect", CATALOG / "archives")
+        again = self.rhizon("inspect", CATALOG / "archives")  # a catalog's shelf: several releases are no mistake
+        self.assertEqual((again.code, "same-id" in again.out), (0, False))
         below = [line for line in again.out.splitlines() if "in folders below, not read" in line]
         self.assertEqual(len(below), 1)
-        self.assertLessEqual(set(table.out.splitlines()), set(again.out.splitlines()))
+        rows = {line for line in table.out.splitlines() if line.rstrip(" !").endswith("kB")}
+        self.assertGreater(len(rows), 20)
+        self.assertLessEqual(rows, set(again.out.splitlines()) | {table.out.splitlines()[0]})
 
     def test_a_players_own_folder_becomes_a_server(self) -> None:
         mods = self.folder / "mods of mine"
@@ -87,7 +90,7 @@ class Answers(Case):
         (mods / "broken.jar").write_bytes(b"PK\x03\x04 and no more")
         made = self.rhizon("provision", mods, "server", "--catalog", CATALOG, "--dry-run", "--json")
         self.assertEqual(made.code, 0, made.err)
-        result = made.json["result"]
+        result = made.result
         self.assertEqual(result["lock"]["target"]["loader"], "keelson")
         files = {step["path"] for step in result["steps"]}
         self.assertIn("mods/reedlight-2.1.0.jar", files)
@@ -108,7 +111,7 @@ class Answers(Case):
             'format = "rhizon-list/1"\nname = "own"\ngame = "tarnholt"\n'
             'archives = ["mods of mine/reedlight-2.1.0.jar"]\n[content]\nreedlight = "*"\n',
         )
-        solved = self.rhizon("solve", "own.list.toml", "--catalog", CATALOG, "--lock", "own.json", "--json")
+        solved = self.rhizon("solve", "own.list.toml", "--catalog", CATALOG, "-o", "own.json", "--json")
         self.assertEqual(solved.code, 0, solved.err)
         lock = json.loads((self.folder / "own.json").read_text())
         self.assertEqual(
@@ -117,7 +120,7 @@ class Answers(Case):
         )
 
     def test_runtimes(self) -> None:
-        found = self.rhizon("runtimes", "--json").json["result"]
+        found = self.rhizon("runtimes", "--json").result["runtimes"]
         if not found:
             self.skipTest("no runtime on this machine")
         self.assertEqual({one["answers"] for one in found} - {True, False}, set())
@@ -132,13 +135,13 @@ class Answers(Case):
         self.assertIn("Evil", done.out)
 
     def test_games(self) -> None:
-        self.assertEqual([one["id"] for one in self.rhizon("game", "list", "--json").json["result"]], list(lists()))
+        self.assertEqual([one["id"] for one in self.rhizon("game", "list", "--json").result["games"]], list(lists()))
         shown = self.rhizon("game", "show", "tarnholt")
         for words in ("max_players", "1 to 200", "harbour.berths", "21640", "keel/about.json"):
             self.assertIn(words, shown.out)
         text = (ROOT / "src/rhizon/games/tarnholt.game.toml").read_text("utf-8")
         for change, code, words in (
-            (("", ""), 0, "can be used"),
+            (("", ""), 0, "is usable"),
             (('closed = ', '# closed = '), 0, "log.closed"),
             (('requires = "needs"', 'requires = "needs["'), 0, "metadata[0].requires"),
             (('key = "harbour.blurb"', 'key = "harbour.sign"'), 0, "same place"),
@@ -153,7 +156,7 @@ class Answers(Case):
                 self.assertEqual(done.code, code, done.err)
                 self.assertIn(words, done.out + done.err)
         self.write("tarnholt.game.toml", text)
-        shown = self.rhizon("game", "check", "tarnholt.game.toml", "--against", CATALOG / "archives/tollgate-1.1.0.jar")
+        shown = self.rhizon("game", "check", "tarnholt.game.toml", "--archive", CATALOG / "archives/tollgate-1.1.0.jar")
         self.assertRegex(shown.out, r"requires +harbourwatch \[0\.6,\)")
         self.assertIn("keel/about.json is not in it", shown.out)
 
@@ -167,15 +170,13 @@ class Choosing(Case):
     def test_explain(self) -> None:
         told = self.rhizon("explain", LIST, "marshlib", "--catalog", CATALOG)
         self.assertEqual(told.code, 0, told.err)
-        self.assertRegex(told.out, r"\A✓ marshlib 2\.4\.1 is here for list → eelmarket → marshlib\n")
+        self.assertRegex(told.out, r"\A✓ marshlib 2\.4\.1 is needed by list → eelmarket → marshlib\n")
         self.assertIn("otterden 2.4.0: >=2.3", told.out)
-        self.assertIn("it cannot go", told.out)
-        result = self.rhizon("explain", LIST, "eelmarket", "--catalog", CATALOG, "--json").json["result"]
+        self.assertIn("cannot be removed", told.out)
+        result = self.rhizon("explain", LIST, "eelmarket", "--catalog", CATALOG, "--json").result
         self.assertEqual(result["explained"]["wanted_by"], [{"by": "list", "range": "*"}])
         self.assertEqual(result["explained"]["without"], [{"id": "tallybook", "before": "1.0.0", "after": None}])
-        newer = self.rhizon("explain", LIST, "otterden", "--catalog", CATALOG, "--json").json["result"]["explained"][
-            "newer"
-        ]
+        newer = self.rhizon("explain", LIST, "otterden", "--catalog", CATALOG, "--json").result["explained"]["newer"]
         self.assertEqual(newer[0]["version"], "3.0.0")
         for name, words in (("marshlyb", "marshlib"), ("quayside", "optional")):
             missing = self.rhizon("explain", LIST, name, "--catalog", CATALOG, "--json")
@@ -183,7 +184,7 @@ class Choosing(Case):
             self.assertIn(words, json.dumps(missing.error))
 
     def test_targets_and_their_picture(self) -> None:
-        table = self.rhizon("targets", LIST, "--catalog", CATALOG, "--json").json["result"]
+        table = self.rhizon("targets", LIST, "--catalog", CATALOG, "--json").result
         first, last = table["rows"][0], table["rows"][-1]
         self.assertEqual((first["target"]["loader_build"], first["fitting"], first["wanted"]), ("3.1.0", 9, True))
         self.assertEqual([cell["id"] for cell in first["cells"] if cell["fit"] != "fits"], ["quayside"])
@@ -191,13 +192,13 @@ class Choosing(Case):
         self.write("p.list.toml", LIST.read_text("utf-8").replace('reedlight = ">=2, <3"', 'peatfires = "*"'))
         nearly = self.rhizon("targets", "p.list.toml", "--catalog", CATALOG)
         self.assertIn("peatfires (0.3.0 nearly: it is on the preview channel)", nearly.out)
-        drawn = self.rhizon("targets", LIST, "--catalog", CATALOG, "--plot", "t.png", "--json")
+        drawn = self.rhizon("targets", LIST, "--catalog", CATALOG, "--output", "t.png", "--json")
         if drawn.code == 1 and drawn.error["code"] == "no-matplotlib":
             self.skipTest("Matplotlib is not installed")
         self.assertTrue((self.folder / "t.png").read_bytes().startswith(b"\x89PNG"))
 
     def test_keep_changes_as_little_as_it_can(self) -> None:
-        self.rhizon("solve", LIST, "--catalog", CATALOG, "--lock", "old.json")
+        self.rhizon("solve", LIST, "--catalog", CATALOG, "-o", "old.json")
         lock = json.loads((self.folder / "old.json").read_text())
         lock["releases"] = [
             one | {"version": "2.0.3"}
@@ -208,12 +209,12 @@ class Choosing(Case):
             for one in lock["releases"]
         ]
         self.write("old.json", json.dumps(lock))
-        kept = self.rhizon("solve", LIST, "--catalog", CATALOG, "--keep", "old.json", "--lock", "new.json", "--json")
-        versions = {one["id"]: one["version"] for one in kept.json["result"]["releases"]}
+        kept = self.rhizon("solve", LIST, "--catalog", CATALOG, "--close-to", "old.json", "-o", "new.json", "--json")
+        versions = {one["id"]: one["version"] for one in kept.result["releases"]}
         self.assertEqual((versions["reedlight"], versions["marshlib"]), ("2.0.3", "2.3.0"))
         self.write("moved.list.toml", LIST.read_text("utf-8").replace('">=2, <3"', '">=2.1, <3"'))
-        moved = self.rhizon("solve", "moved.list.toml", "--catalog", CATALOG, "--keep", "old.json", "--json")
-        versions = {one["id"]: one["version"] for one in moved.json["result"]["releases"]}
+        moved = self.rhizon("solve", "moved.list.toml", "--catalog", CATALOG, "--close-to", "old.json", "--json")
+        versions = {one["id"]: one["version"] for one in moved.result["releases"]}
         self.assertEqual((versions["reedlight"], versions["marshlib"]), ("2.1.0", "2.3.0"))
 
     def test_a_refusal_has_a_core_and_tried_repairs(self) -> None:
@@ -234,14 +235,14 @@ class CatalogCommands(Case):
     def test_the_shipped_catalog_is_current(self) -> None:
         shutil.copytree(CATALOG, self.folder / "c")
         done = self.rhizon("catalog", "build", "c", "--json")
-        self.assertEqual((done.code, done.json["result"]["written"]), (0, []), done.out)
+        self.assertEqual((done.code, done.result["written"]), (0, []), done.out)
 
     def test_build_from_nothing_but_archives(self) -> None:
         shelf = self.folder / "My Shelf!"
         shelf.mkdir()
         for name in ("lanternfish-1.1.0.jar", "fogbank-shaders-1.2.0.jar"):
             shutil.copy(CATALOG / "archives" / name, shelf)
-        built = self.rhizon("catalog", "build", shelf, "--json").json["result"]
+        built = self.rhizon("catalog", "build", shelf, "--json").result
         self.assertEqual((built["name"], built["items"], built["findings"]), ("my-shelf", 2, []))
         item = json.loads((shelf / "tarnholt/items/fogbank-shaders.json").read_text())
         self.assertEqual(item["releases"][0]["placement"], "player")
@@ -265,7 +266,7 @@ class CatalogCommands(Case):
         )  # fmt: skip
         assert server.stdout is not None
         url = json.loads(server.stdout.readline())["result"]["url"]
-        done = self.rhizon("solve", LIST, "--catalog", url, "--lock", "x.json")
+        done = self.rhizon("solve", LIST, "--catalog", url, "-o", "x.json")
         self.assertEqual(done.code, 0, done.err)
         server.send_signal(signal.SIGINT)
         _, err = server.communicate(timeout=20)

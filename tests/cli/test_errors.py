@@ -44,7 +44,7 @@ class Arguments(Case):
             (("solve", "clash.list.toml", *catalog), 3, "no-solution", "beside"),
             (("solve", "marsh.list.toml", "--catalog", "http://127.0.0.1:9"), 5, "catalog-unreachable", "refused"),
             (("solve", "marsh.list.toml", "--catalog", "empty"), 5, "no-catalog", "catalog build"),
-            (("solve", "marsh.list.toml", *catalog, "--lock", "/proc/no/lock.json"), 1, "file-trouble", "lock"),
+            (("solve", "marsh.list.toml", *catalog, "-o", "/proc/no/lock.json"), 1, "file-trouble", "lock"),
             (("provision", "marsh.list.toml", "full", *catalog), 1, "folder-not-ours", "full"),
             (("provision", "marsh.list.toml", "full/mine.txt", *catalog), 1, "not-a-folder", "mine.txt"),
             ((*make, "--set", "max_playrs=2"), 2, "bad-setting", "max_players"),
@@ -67,7 +67,8 @@ class Arguments(Case):
             ),
             ((*make, "--port", "game=70000"), 2, "usage", "65535"),
             (("run", "full"), 1, "no-instance", "full"),
-            (("check", "nowhere"), 1, "no-instance", "nowhere"),
+            (("check", "nowhere"), 2, "no-such-server", "nowhere"),
+            (("check", "./nowhere"), 1, "no-instance", "nowhere"),
             (("inspect", "nowhere"), 2, "no-such-file", "nowhere"),
             (("inspect", "empty"), 2, "no-archives", "folder"),
             (("catalog", "build", "nowhere"), 2, "no-such-folder", "nowhere"),
@@ -172,7 +173,7 @@ class Provisioning(Case):
         victim = self.folder / "odd/archives/lanternfish-1.1.0.jar"
         victim.write_bytes(victim.read_bytes()[:-1] + b"x")
         rows = (
-            (("late.list.toml", "d", "--catalog", CATALOG), 1, "no-runtime", "--fetch-runtime"),
+            (("late.list.toml", "d", "--catalog", CATALOG), 1, "no-runtime", "--runtime fetch"),
             (("marsh.list.toml", "d", "--catalog", "odd"), 4, "hash-mismatch", "lanternfish"),
             (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "4000000"), 1, "memory-short", "MiB"),
             (("marsh.list.toml", "d", "--catalog", CATALOG, "--memory", "20"), 1, "memory-too-small", "96"),
@@ -185,7 +186,7 @@ class Provisioning(Case):
                 self.assertEqual((done.code, done.error["code"]), (code, name), done.out)
                 self.assertIn(words, json.dumps(done.error))
                 self.assertFalse((self.folder / "d").exists())
-                self.assertEqual(self.rhizon("list", "--json").json["result"], [])
+                self.assertEqual(self.rhizon("list", "--json").result["instances"], [])
 
     def test_the_licence_waits_for_a_person(self) -> None:
         arguments = ("provision", PACK, "d", "--catalog", CATALOG, "--set", "address=127.0.0.1")
@@ -203,12 +204,12 @@ class Provisioning(Case):
         self.assertRegex((self.folder / "d/.rhizon/instance.toml").read_text(), r'accepted_at = "20\d\d-.*Z"')
 
     def test_solving_is_repeatable_and_dry_runs_write_nothing(self) -> None:
-        first = self.rhizon("solve", LIST, "--catalog", CATALOG, "--lock", "1.json", "--json")
+        first = self.rhizon("solve", LIST, "--catalog", CATALOG, "-o", "1.json", "--json")
         self.assertEqual(first.code, 0, first.err)
-        self.rhizon("solve", LIST, "--catalog", CATALOG, "--lock", "2.json")
+        self.rhizon("solve", LIST, "--catalog", CATALOG, "-o", "2.json")
         self.assertEqual((self.folder / "1.json").read_bytes(), (self.folder / "2.json").read_bytes())
-        self.assertEqual(first.json["result"]["target"]["loader_build"], "3.1.0")
+        self.assertEqual(first.result["target"]["loader_build"], "3.1.0")
         self.assertEqual(first.json["findings"][0]["code"], "look-alike")
         dry = self.rhizon("provision", LIST, "d", "--catalog", CATALOG, "--dry-run", "--json")
-        self.assertEqual((dry.code, dry.json["result"]["state"]), (0, "planned"))
+        self.assertEqual((dry.code, dry.result["state"]), (0, "planned"))
         self.assertFalse((self.folder / "d").exists())

@@ -24,18 +24,18 @@ class FourGames(Case):
             *more, "--json",
         )  # fmt: skip
         self.assertEqual(done.code, code, done.out + done.err)
-        return done.json["result"] if code == 0 else done.json["error"]
+        return done.result if code == 0 else done.error
 
     @unittest.skipUnless(java17() and shutil.which("mono"), "there is no Java 17 or no Mono on this machine")
     def test_all_are_up_at_once(self) -> None:
         done = self.rhizon("demo", "--all", "--json")
         self.assertEqual(done.code, 0, done.out + done.err)
-        servers = done.json["result"]["servers"]
+        servers = done.result["servers"]
         self.assertEqual(len(servers), 4)
         numbers = [number for one in servers for number in one["provisioned"]["ports"].values()]
         self.assertEqual(len(set(numbers)), len(numbers))
         self.assertTrue(all(one["seen"]["joined"] and one["ran"]["exit_code"] == 0 for one in servers))
-        self.assertGreaterEqual(done.json["result"]["together_seconds"], 1)
+        self.assertGreaterEqual(done.result["together_seconds"], 1)
         # a lamp of the loader before, enabled by hand, fails alone; what was taken out of the list by hand stays out
         home = self.folder / "harbour-all/gloamwick"
         shutil.copy(CATALOG / "archives/gloamwick/tallow-0.5.0.dll", home / "lamps")
@@ -43,16 +43,16 @@ class FourGames(Case):
         ran = self.rhizon("run", "--trial", home, "--json")
         self.assertEqual(ran.code, 0, ran.out + ran.err)
         self.assertEqual([(one["code"], one["subject"]) for one in ran.json["findings"]], [("content-dark", "tallow")])
-        self.assertEqual(ran.json["result"]["content"], ["fireflies", "mossmeter"])
+        self.assertEqual(ran.result["content"], ["fireflies", "mossmeter"])
         self.assertEqual(self.rhizon("set", home, "max_players=7").code, 0)
         self.assertNotIn("echo-bell", (home / "lamps/lit.json").read_text())
 
     def test_a_native_server_with_its_files_as_a_tree(self) -> None:
-        made = self.provision("emberline", "line", "--generate", "password")
+        made = self.provision("emberline", "line", "--secret", "password=generate")
         self.assertEqual(made["port_words"], [f"line {made['ports']['line']}-{made['ports']['line'] + 3}"])
         xml = self.folder / "line/emberline.xml"
         self.assertEqual(xml.stat().st_mode & 0o777, 0o600)
-        shown = self.rhizon("settings", "line", "--reveal", "--json").json["result"]["settings"]
+        shown = self.rhizon("settings", "line", "--reveal", "--json").result["settings"]
         values = {one["name"]: one for one in shown}
         self.assertRegex(values["password"]["value"], r"^[A-Za-z2-9]{16}$")
         self.assertNotIn(values["password"]["value"], self.rhizon("settings", "line").out)
@@ -65,18 +65,18 @@ class FourGames(Case):
         self.assertNotIn("Marit", text)
         self.assertEqual(self.rhizon("check", "line").code, 0)  # the shipped file was edited, and that is no damage
         (self.folder / "line/rolling/mine").mkdir()
-        found = self.rhizon("check", "line", "--json").json["result"]["findings"]
+        found = self.rhizon("check", "line", "--json").result["findings"]
         self.assertEqual([(one["code"], one["subject"]) for one in found], [("unknown-content", "rolling/mine")])
         (self.folder / "line/rolling/mine").rmdir()
         # the trial branch: its files are other ones, what a person set stays, and what is not for it goes
         trial = (WORLD / "emberline.list.toml").read_text()
         trial = trial.replace('game_version = "*"', 'branch = "trial"').replace('snowplough = "*"', "")
         self.write("trial.list.toml", trial)
-        done = self.rhizon("update", "line", "--to", "trial.list.toml", "--catalog", CATALOG, "--json")
+        done = self.rhizon("update", "line", "--source", "trial.list.toml", "--catalog", CATALOG, "--json")
         self.assertEqual(done.code, 0, done.out + done.err)
         self.assertIn('<hand name="Tove" rank="driver"/>', xml.read_text())
         self.assertEqual((self.folder / "line/line.txt").read_text(), "2.4\n")
-        ran = self.rhizon("run", "--trial", "line", "--json").json["result"]
+        ran = self.rhizon("run", "--trial", "line", "--json").result
         self.assertEqual(ran["content"], ["couplings", "mailsorter", "signalbook", "galley"])
         # a country of 2.4 is not opened by 2.3
         other = self.rhizon("provision", WORLD / "emberline.list.toml", "line", "--catalog", CATALOG, "--json")
@@ -123,9 +123,9 @@ class FourGames(Case):
                 self.assertEqual(again["hint"], f"Stop it first: rhizon stop {self.folder / 'moor'}")
                 if killed:
                     run.kill()
-                    self.assertEqual(self.rhizon("backup", "moor", "--json").json["result"]["calm"], "unsure")
+                    self.assertEqual(self.rhizon("backup", "moor", "--json").result["consistency"], "unsure")
                 done = self.rhizon("stop", "moor", "--json")
-                self.assertEqual((done.code, done.json["result"]["was_running"]), (0, True), done.out)
+                self.assertEqual((done.code, done.result["was_running"]), (0, True), done.out)
                 self.assertEqual("by a signal" in done.err, killed)
                 self.assertEqual(run.wait(20), -signal.SIGKILL if killed else 0)
                 run.communicate()
@@ -153,10 +153,10 @@ class FourGames(Case):
             refused = self.rhizon("run", "--trial", "moor", "--json")
             self.assertEqual(refused.json["error"]["code"], "port-taken")
             self.assertIn("these are free: gate ", refused.json["error"]["details"][0])
-            told = self.rhizon("ports", "moor", "--json").json["result"]["ports"]
+            told = self.rhizon("ports", "moor", "--json").result["ports"]
             self.assertEqual([(one["role"], one["taken"]) for one in told if one["listening"]], [("beacon", True)])
             self.assertIn("another program", self.rhizon("ports").out)
-            moved = self.rhizon("ports", "moor", "--move", "--json").json["result"]["ports"]
+            moved = self.rhizon("ports", "moor", "--move", "--json").result["ports"]
             self.assertEqual({one["name"] for one in moved}, {"gate", "tally", "beacon"})
             ran = self.rhizon("run", "--trial", "moor", "--json")
         # a number that is changed by hand stays, until it is asked for
@@ -170,23 +170,23 @@ class FourGames(Case):
         self.assertIn(f"port = {gate}\n", ini.read_text())
         self.assertEqual(self.rhizon("check", "moor").code, 0)
         self.assertEqual(ran.code, 0, ran.out)
-        self.assertEqual(ran.json["result"]["content"], ["reevecraft", "droverlib", "longhorns", "abbeyford"])
+        self.assertEqual(ran.result["content"], ["reevecraft", "droverlib", "longhorns", "abbeyford"])
         self.assertIn("made thornacre", (home / "moors/newfield/deed.txt").read_text())
         # the folder is moved by hand: the next command finds it again, and a copy is told from it
         home.rename(self.folder / "moved")
         shutil.copytree(self.folder / "moved", self.folder / "copy")
-        codes = [one["code"] for one in self.rhizon("check", "moved", "--json").json["result"]["findings"]]
+        codes = [one["code"] for one in self.rhizon("check", "moved", "--json").result["findings"]]
         self.assertEqual(codes, ["moved-by-hand"])
         self.assertIn("was moved here", self.rhizon("set", "moved", "max_players=9").err)
         for name, code in (("copy", "not-in-ledger"), ("moved", "")):
-            codes = {one["code"] for one in self.rhizon("check", name, "--json").json["result"]["findings"]}
+            codes = {one["code"] for one in self.rhizon("check", name, "--json").result["findings"]}
             self.assertEqual(codes, {"port-clash", code} if code else set())
         self.assertEqual(self.rhizon("run", "copy", "--trial", "--json").error["code"], "port-clash")  # it is known now
         self.assertEqual(self.rhizon("run", "moved", "--trial", "--json").error["code"], "port-clash")
         self.rhizon("ports", "copy", "--move")
         self.assertEqual([self.rhizon("check", name).code for name in ("copy", "moved")], [0, 0])
         self.rhizon("forget", "copy")
-        listed = [one["folder"] for one in self.rhizon("list", "--json").json["result"]]
+        listed = [one["folder"] for one in self.rhizon("list", "--json").result["instances"]]
         self.assertEqual(listed, [str(self.folder / "moved")])
 
     def test_a_world_that_is_taken_over(self) -> None:
@@ -218,11 +218,11 @@ class FourGames(Case):
     def test_secrets_that_cannot_be(self) -> None:
         rows = (
             (("--secret", "password"), 2, "nobody-to-ask"),
-            (("--generate", "pasword"), 2, "bad-setting"),
+            (("--secret", "pasword=generate"), 2, "bad-setting"),
             (("--secret", "password=/nowhere/at/all"), 2, "no-such-file"),
         )
         for more, code, word in rows:
             with self.subTest(word):
                 self.assertEqual(self.provision("drovemoor", "moor", *more, code=code)["code"], word)
-        both = self.rhizon("set", "moor", "--generate", "password", "--secret", "password=x")
+        both = self.rhizon("set", "moor", "--secret", "password=generate", "--secret", "password=x")
         self.assertIn("both given and to be generated", both.err)

@@ -62,7 +62,7 @@ class Keeping(Case):
     def done(self, *arguments: object, code: int = 0) -> Any:
         done = self.rhizon(*arguments, "--json")
         self.assertEqual(done.code, code, done.out + done.err)
-        return done.json["result"] if code in (0, 1) and done.json["ok"] else done.error
+        return done.error if done.result is None else done.result
 
     def actions(self, result: Any) -> dict[str, str]:
         return {one["path"]: one["action"] for one in result["steps"] if one["action"] != "keep"}
@@ -74,7 +74,7 @@ class Keeping(Case):
         for words in (("set", "d", "pvp=yes"), ("ports", "d", "--move", "--port", "game=22222")):
             self.assertEqual(self.done(*words, code=1)["code"], "file-read-only")
         self.done("set", "d", "pvp=no")  # is so already
-        made = self.done("update", "d", "--to", NEWER)
+        made = self.done("update", "d", "--source", NEWER)
         self.assertNotIn("marsh.properties", self.actions(made))
         found = [one for one in made["findings"] if one["code"] == "settings-read-only"]
         self.assertEqual([one["subject"] for one in found], ["marsh.properties"])
@@ -87,7 +87,7 @@ class Keeping(Case):
         (self.home / "crew/greeting.txt").chmod(0o664)
         (self.home / "mine.txt").write_text("not of Rhizon")
         before = tree(self.home)
-        planned = self.done("update", "d", "--to", NEWER, "--dry-run")
+        planned = self.done("update", "d", "--source", NEWER, "--dry-run")
         self.assertEqual(tree(self.home), before)
         expected = {
             "config/heronwatch.properties.shipped": "place",
@@ -102,7 +102,7 @@ class Keeping(Case):
         }
         self.assertEqual(self.actions(planned), expected)
         self.assertIn("+harbour.berths = 20", next(one["lines"] for one in planned["diffs"] if "marsh" in one["path"]))
-        made = self.done("update", "d", "--to", NEWER)
+        made = self.done("update", "d", "--source", NEWER)
         self.assertEqual(self.actions(made), expected)
         self.assertEqual({one["code"] for one in made["findings"]}, {"setting-clash", "world-loses-things"})
         self.assertEqual(
@@ -119,11 +119,13 @@ class Keeping(Case):
         self.assertEqual(tree(self.home / "marshes"), {k[8:]: v for k, v in before.items() if k.startswith("marshes/")})
         again = self.done("update", "d")
         self.assertEqual((self.actions(again), again["kept"], again["changes"]["releases"]), ({}, None, []))
-        self.assertIn("is up to date", self.rhizon("update", "d").out)
+        self.assertIn("up to date", self.rhizon("update", "d").out)
         trial = self.done("run", "d", "--trial")
         self.assertEqual(len(trial["content"]), 5)
         self.assertNotIn("lanternfish", (self.home / "marshes/oldfen/things.txt").read_text())
-        self.assertEqual([one["before"] for one in self.done("undo", "d", "--list")], ["update to marsh-evening-1.3"])
+        self.assertEqual(
+            [one["before"] for one in self.done("undo", "d", "--list")["states"]], ["update to marsh-evening-1.3"]
+        )
         updated = tree(self.home, world=False)
         back = self.done("undo", "d", "--with-world")
         self.assertEqual(tree(self.home), before)
@@ -131,7 +133,7 @@ class Keeping(Case):
         self.done("undo", "d")  # an undo can be undone
         self.assertEqual(tree(self.home, world=False), updated)
         self.assertEqual(tree(self.home / "marshes"), {k[8:]: v for k, v in before.items() if k.startswith("marshes/")})
-        self.assertEqual(self.done("undo", "d", "--to", 99, code=2)["code"], "no-such-state")
+        self.assertEqual(self.done("undo", "d", "--at", 99, code=2)["code"], "no-such-state")
 
     def test_settings_outlast_updates(self) -> None:
         secret = self.write("secret", "sesame\n")
@@ -148,9 +150,9 @@ class Keeping(Case):
         self.assertIn("harbour.berths = 30", text)
         self.assertIn("harbour.password = sesame", text)
         self.assertEqual((self.home / "marsh.properties").stat().st_mode & 0o777, 0o600)
-        self.done("update", "d", "--to", NEWER)
+        self.done("update", "d", "--source", NEWER)
         self.assertIn("harbour.berths = 30", (self.home / "marsh.properties").read_text())
-        self.done("undo", "d", "--to", 1)
+        self.done("undo", "d", "--at", 1)
         self.assertEqual(tree(self.home), before)
         for path in self.home.rglob(".rhizon/**/*"):
             if path.is_file() and b"sesame" in path.read_bytes():
@@ -167,12 +169,12 @@ class Keeping(Case):
     def test_settings_ports_and_the_host(self) -> None:
         house = 'format = "rhizon-house/1"\n[settings]\nmax_players = 18\nanti_cheat = true\n'
         self.write("wrong.house.toml", house + "[more]\npvp = ['Tove']\n")
-        self.assertIn("no list of names", self.done("set", "d", "--file", "wrong.house.toml", code=2)["message"])
+        self.assertIn("not a list of names", self.done("set", "d", "--preset", "wrong.house.toml", code=2)["message"])
         self.write("club.house.toml", house + "[more]\noperators = ['Tove']\nsaints = ['Olav']\n")
-        done = self.done("set", "d", "--file", "club.house.toml")
+        done = self.done("set", "d", "--preset", "club.house.toml")
         self.assertEqual((done["unknown"], done["kept"]), (["anti_cheat", "saints"], 1))
         self.write("next.house.toml", house + "[more]\noperators = ['Liv', 'Tove']\n[fewer]\noperators = ['Marit']\n")
-        then = self.done("set", "d", "--file", "next.house.toml", "operators+=Aud", "--dry-run")
+        then = self.done("set", "d", "--preset", "next.house.toml", "operators+=Aud", "--dry-run")
         self.assertEqual([done["settings"][1]["after"], then["settings"][1]["after"]], ["Tove", "Tove, Liv, Aud"])
         text = (self.home / "marsh.properties").read_text()
         (self.home / "marsh.properties").write_text(text.replace("temper = brisk", "temper = stormy"))
@@ -208,7 +210,7 @@ class Keeping(Case):
         shutil.move(self.home, self.folder / "moved")
         told = self.rhizon("host", "--json").json
         self.assertEqual([one["code"] for one in told["findings"]], ["instance-absent"])
-        self.assertEqual(told["result"]["free_mib"], 700 - 544)  # it keeps what it holds
+        self.assertEqual(told["free_mib"], 700 - 544)  # it keeps what it holds
         self.assertEqual([one["state"] for one in self.done("list")], ["absent"])
         self.assertEqual([one["code"] for one in self.rhizon("ports", "--json").json["findings"]], ["instance-absent"])
         self.assertEqual(self.done("forget", "marsh", "--dry-run", code=2)["code"], "no-such-server")
@@ -248,7 +250,7 @@ class Keeping(Case):
 
     def memory(self) -> None:
         """The runs of this instance were measured by the runtime's own log."""
-        shown = self.done("memory", "d", "--measured", "--plot", "heap.png", "--players", 20)
+        shown = self.done("memory", "d", "--measured", "--output", "heap.png", "--players", 20)
         self.assertGreater(shown["measured"]["events"], 1)
         self.assertFalse(shown["enough"])
         self.assertEqual((shown["fit"], shown["recommended_mib"], shown["players"]), ("fits", 384, 20))
@@ -325,7 +327,7 @@ class Keeping(Case):
         assert server.stdout is not None
         self.assertTrue(any("gates open" in line for line in server.stdout))
         self.assertEqual((self.home / ".rhizon/running.json").stat().st_mode & 0o777, 0o600)
-        self.assertEqual(self.done("update", "d", "--to", NEWER, code=1)["code"], "server-running")
+        self.assertEqual(self.done("update", "d", "--source", NEWER, code=1)["code"], "server-running")
         for _ in range(3):
             made = self.done("backup", "d")
             self.assertEqual((made["calm"], made["findings"]), ("held", []))
@@ -341,9 +343,9 @@ class Keeping(Case):
 
     def test_backup_restore_and_a_second_server_from_it(self) -> None:
         before = tree(self.home)
-        first = self.done("backup", "d", "--to", "attic")
-        self.assertEqual(self.done("backup", "d", "--verify", "--to", "attic")["damaged"], [])
-        again = self.done("backup", "d", "--to", "attic")
+        first = self.done("backup", "d", "--backups", "attic")
+        self.assertEqual(self.done("backup", "d", "--verify", "--backups", "attic")["damaged"], [])
+        again = self.done("backup", "d", "--backups", "attic")
         self.assertEqual(again["added"], 0)
         self.assertGreater(again["when"], first["when"])
         (self.home / "marshes/oldfen/marsh.facts").write_text("ruined")
@@ -358,11 +360,11 @@ class Keeping(Case):
         self.assertEqual(after.pop("marshes/other/keep"), b"another world stays")
         self.assertEqual(after, before)
         self.assertEqual(len(self.done("backup", "d", "--list")["backups"]), 3)  # and the ruined world's own
-        last = self.done("backup", "d", "--keep", "1d", "--to", "attic")
+        last = self.done("backup", "d", "--keep", "1d", "--backups", "attic")
         self.assertEqual(last["removed"], [first["when"], again["when"]])
         shutil.rmtree(self.home)
         self.done("forget", "d")
-        made = self.done("restore", "d2", "--of", "marsh-evening", "--place", "attic")
+        made = self.done("restore", "d2", "--of", "marsh-evening", "--backups", "attic")
         self.assertEqual(made["to"], last["when"])
         ours = tree(self.folder / "d2")
         self.assertEqual(ours.pop("marshes/other/keep"), b"another world stays")
@@ -370,10 +372,10 @@ class Keeping(Case):
         self.done("run", "d2", "--trial")
         chunk = next((self.folder / "attic/chunks").rglob("*.zst"))
         chunk.write_bytes(b"damaged")
-        spoilt = self.done("restore", "d3", "--of", "marsh-evening", "--place", "attic", code=4)
+        spoilt = self.done("restore", "d3", "--of", "marsh-evening", "--backups", "attic", code=4)
         self.assertEqual(spoilt["code"], "backup-damaged")
         self.assertFalse((self.folder / "d3").exists())
-        self.assertEqual(self.rhizon("backup", "d2", "--verify", "--to", "attic", "--json").code, 2)
+        self.assertEqual(self.rhizon("backup", "d2", "--verify", "--backups", "attic", "--json").code, 2)
 
     def test_what_is_damaged_by_hand_and_what_was_started_by_hand(self) -> None:
         self.done("set", "d", "pvp=yes")
@@ -385,7 +387,7 @@ class Keeping(Case):
         (own / "kept/0001.json").write_text('{"format": "rh')
         states = self.rhizon("undo", "d", "--list", "--json")
         self.assertEqual((states.code, states.json["findings"][0]["code"]), (1, "kept-state-broken"))
-        self.assertEqual([one["number"] for one in states.json["result"]], [2])
+        self.assertEqual([one["number"] for one in states.result["states"]], [2])
         when = next((self.folder / "state/backups").glob("marsh*/*.json"))
         when.write_text("{}")
         self.assertEqual(self.rhizon("backup", "--list", "--json").code, 1)
@@ -419,7 +421,7 @@ class Keeping(Case):
         self.assertEqual(self.done("list")[0]["state"], "stopped")
 
     def test_the_same_server_again_offline(self) -> None:
-        self.done("lock", "d", "--export", "d.lock.json")
+        self.done("lock", "d", "--output", "d.lock.json")
         made = self.done("provision", "d.lock.json", "e", "--offline", "--accept-licence")
         self.assertEqual(made["fetched"], 0)
         trees = []
@@ -429,8 +431,8 @@ class Keeping(Case):
             files["marsh.properties"] = re.sub(rb"net\.(game|query) = \d+", b"", files["marsh.properties"])
             trees.append(files)
         self.assertEqual(trees[0], trees[1])
-        self.done("bom", "d", "--export", "d.cdx.json")
-        self.done("bom", "e", "--export", "e.cdx.json")
+        self.done("bom", "d", "--output", "d.cdx.json")
+        self.done("bom", "e", "--output", "e.cdx.json")
         bills = [(self.folder / f"{name}.cdx.json").read_text() for name in ("d", "e")]
         self.assertEqual(bills[0], bills[1])
         self.assertIsNone(JsonStrictValidator(SchemaVersion.V1_6).validate_str(bills[0]))

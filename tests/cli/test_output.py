@@ -5,12 +5,14 @@ import json
 import re
 import unittest
 from collections import Counter
+from typing import Any
 from unittest import mock
 
 from rich.cells import cell_len
 from rich.console import Console
 
 from rhizon.cli import output
+from rhizon.cli.command import error_object
 from rhizon.core.errors import NoSolutionError, RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.names import plain
@@ -38,6 +40,10 @@ def folded(text: str) -> str:
     return re.sub(r"[\s─]+", "", text)
 
 
+def table(to: Console, rows: list[tuple[str, ...]], **options: Any) -> None:
+    output.show_table(to, ("name", "size", "why"), rows, right=("size",), **options)
+
+
 class Renderers(unittest.TestCase):
     def shown(self, width: int, *, terminal: bool, call: "object") -> str:
         stream = io.StringIO()
@@ -57,8 +63,9 @@ class Renderers(unittest.TestCase):
                 (lambda to, text=text: output.say(to, text), 1, True),
                 (lambda to, one=finding: output.show_findings(to, [one]), 1, True),
                 (lambda to, text=text: output.show_pairs(to, [("name", text), ("second", "kept")]), 1, True),
-                (lambda to, rows=rows: output.show_table(to, ("name", "size", "why"), rows, right=("size",)), 2, True),
-                (lambda to, text=text: output.next_steps(to, [(("rhizon", "run", text), text)]), 1, False),
+                (lambda to, rows=rows: table(to, rows, prose=("name", "why")), 2, True),
+                (lambda to, rows=rows: table(to, rows, wide=True), 2, False),
+                (lambda to, text=text: output.next_steps(to, [output.Step(("rhizon", "run", text), text)]), 1, False),
             )
             for number, (call, times, folds) in enumerate(calls):
                 for width in WIDTHS:
@@ -69,7 +76,7 @@ class Renderers(unittest.TestCase):
                             self.assertLessEqual(wanted, Counter(folded(printed)))
                             if terminal and folds:
                                 self.assertLessEqual(max(map(cell_len, printed.splitlines()), default=0), width)
-                            if not terminal and number == 4:
+                            if number == 5 or (not terminal and number == 4):
                                 self.assertEqual(len(printed.splitlines()), 4)
 
     def test_further_lines_of_a_finding_stand_further_in(self) -> None:
@@ -80,6 +87,18 @@ class Renderers(unittest.TestCase):
         arrow = next(number for number, line in enumerate(rest) if line.startswith("  → "))
         self.assertTrue(all(line.startswith(("  many", "  words")) for line in rest[:arrow]), printed)
         self.assertTrue(all(line.startswith("    try") for line in rest[arrow + 1 :]), printed)
+
+    def test_a_row_is_one_line_that_fits_both_ends_left(self) -> None:
+        path = "/srv/games/harbour-lights/tarnholt/thursdays-only"
+        for width in WIDTHS:
+            for text in (path, *TEXTS):
+                rows = [(text, "12", text), ("second", "3", "")]
+                lines = self.shown(width, terminal=True, call=lambda to, rows=rows: table(to, rows)).splitlines()
+                self.assertEqual(len(lines), 4, lines)
+                self.assertLessEqual(max(map(cell_len, lines)), width)
+                self.assertTrue(all(line == line.rstrip() for line in lines), lines)
+        cells = self.shown(40, terminal=True, call=lambda to: table(to, [(path, "1", "")])).splitlines()[2]
+        self.assertRegex(cells, r"^/srv/.*….*thursdays-only +1$")
 
     def test_columns_of_a_table_begin_at_one_place(self) -> None:
         rows = [("灯台", "1", "x"), ("a longer name", "22", "y"), ("🦀", "333", "z")]
@@ -98,7 +117,10 @@ class Renderers(unittest.TestCase):
                         raw = io.BytesIO()
                         stream = io.TextIOWrapper(raw, encoding="utf-8", write_through=True)
                         with mock.patch("sys.stdout", stream), mock.patch("sys.stderr", stream):
-                            output.show_error(one, as_json=as_json)
+                            if as_json:
+                                output.write_json(error_object(one))
+                            else:
+                                output.show_error(one)
                         printed = raw.getvalue().decode()
                         if as_json:
                             self.assertEqual(json.loads(printed)["error"]["message"], plain(one.message))

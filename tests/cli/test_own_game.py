@@ -186,7 +186,7 @@ class OwnGame(Case):
         ash = self.glaze("ashblue", "1.2", 'under = { feldspar = ">=2" }\n')
         tried = self.rhizon("game", "try", blank, "--server", hand, "--log", log, "--archive", ash, "--json")
         self.assertEqual(tried.code, 1, tried.out)  # what stands there is not all right, and it is told
-        result = tried.json["result"]
+        result = tried.result
         values = {one["name"]: (one["value"], bool(one["trouble"])) for one in result["settings"]}
         self.assertEqual(values["difficulty"], ("hard (4 there)", False))
         self.assertEqual((values["operators"], values["password"]), (("Aud", False), ("", True)))
@@ -208,12 +208,12 @@ class OwnGame(Case):
         self.assertIn("# and one below it for gossip", house)
         self.assertIn("  Liv Olsen: true", house)
         ran = self.rhizon("run", "--trial", "pottery", "--json")
-        self.assertEqual((ran.code, ran.json["result"]["content"]), (0, ["feldspar", "ashblue"]))
+        self.assertEqual((ran.code, ran.result["content"]), (0, ["feldspar", "ashblue"]))
         # a server that does not end well when it is asked to is told as such
         program = self.folder / "pottery/kilnmere"
         program.write_text(SERVER.replace("os._exit(130)", "os._exit(9)"))
         ran = self.rhizon("run", "--trial", "pottery", "--json")
-        self.assertEqual((ran.code, ran.json["result"]["exit_code"]), (1, 9))
+        self.assertEqual((ran.code, ran.result["exit_code"]), (1, 9))
         self.assertEqual(self.rhizon("repair", "pottery").code, 0)
         program.chmod(0o644)
         self.assertIn("not marked as a program", self.rhizon("check", "pottery").out)
@@ -225,5 +225,5 @@ class OwnGame(Case):
         refused = self.rhizon("run", "--trial", "pottery", "--json")
         self.assertEqual((refused.code, refused.json["error"]["code"]), (6, "content-refused"))
         self.assertIn("crackle cannot be mixed", refused.json["error"]["message"])
-        with socket.create_server(("127.0.0.1", done.json["result"]["ports"]["game"])):
+        with socket.create_server(("127.0.0.1", done.result["ports"]["game"])):
             pass

@@ -58,7 +58,7 @@ class Secrets(Trusted):
         for place in places:
             self.assertEqual((self.folder / place).stat().st_mode & 0o077, 0, place)
         (self.folder / "line/emberline.xml").chmod(0o644)
-        found = self.rhizon("check", "line", "--json").json["result"]["findings"]
+        found = self.rhizon("check", "line", "--json").result["findings"]
         self.assertIn("secret-readable", [one["code"] for one in found])
 
     def test_where_a_list_may_say_that_they_come_from(self) -> None:
@@ -104,12 +104,12 @@ class Secrets(Trusted):
         )
         for number, (sealed, opens, fails, word) in enumerate(rows):
             with self.subTest(sealed[1]):
-                place = ("--to", f"kept-{number}")
+                place = ("--backups", f"kept-{number}")
                 made = self.rhizon("backup", "line", *place, *sealed, "--json")
                 self.assertEqual(made.code, 0, made.out + made.err)
                 self.assertFalse([one for one in self.files_with("lighthouse-line") if one.parts[0] == place[1]])
                 self.assertFalse([one for one in self.files_with(PASSWORD) if one.parts[0] == place[1]])
-                restore = ("restore", f"again-{number}", "--of", "harbour-emberline", "--place", place[1], "--json")
+                restore = ("restore", f"again-{number}", "--of", "harbour-emberline", "--backups", place[1], "--json")
                 for more, code in ((fails, word), ((), "backup-encrypted")):
                     done = self.rhizon(*restore, *more)
                     self.assertEqual((done.code, done.error["code"]), (2, code), done.out)
@@ -163,7 +163,7 @@ class Folders(Trusted):
                 self.rhizon(*words)
                 self.rhizon("set", "line", "max_players=4")
                 self.assertEqual(self.rhizon(*words, "--json").error["code"], "linked-folder")
-                found = self.rhizon("check", "line", "--json").json["result"]["findings"]
+                found = self.rhizon("check", "line", "--json").result["findings"]
                 self.assertIn(("linked-folder", name), [(one["code"], one["subject"]) for one in found])
                 after = {one: one.read_bytes() for one in outside.rglob("*") if one.is_file()}
                 self.assertEqual(before, after)
@@ -206,7 +206,7 @@ class Records(Trusted):
     def ledger_says(self) -> list[Any]:
         return [
             (Path(one["folder"]).name, one["ports"], one["state"])
-            for one in self.rhizon("list", "--json").json["result"]
+            for one in self.rhizon("list", "--json").result["instances"]
         ]
 
     def test_a_ledger_that_is_lost(self) -> None:
@@ -231,13 +231,13 @@ class Records(Trusted):
                 self.assertEqual(self.ledger_says(), before)
 
     def test_a_server_that_is_away_keeps_its_ports_until_it_is_forgotten(self) -> None:
-        ports = self.line().json["result"]["ports"]
+        ports = self.line().result["ports"]
         (self.folder / "line").rename(self.folder / "unplugged")
         self.assertEqual([row[2] for row in self.ledger_says()], ["absent"])
-        other = self.line("--dry-run", folder="other").json["result"]["ports"]
+        other = self.line("--dry-run", folder="other").result["ports"]
         self.assertFalse(set(ports.values()) & set(other.values()))
         self.assertEqual(self.rhizon("forget", "line").code, 0)
-        self.assertEqual(self.line("--dry-run", folder="other").json["result"]["ports"], ports)
+        self.assertEqual(self.line("--dry-run", folder="other").result["ports"], ports)
         self.assertEqual(self.rhizon("forget", "line", "--json").error["code"], "no-such-server")
         self.assertEqual(self.rhizon("set", "unplugged", "max_players=5").code, 0)  # used again: known again
         self.assertEqual([row[0] for row in self.ledger_says()], ["unplugged"])

@@ -22,7 +22,7 @@ class WholeRun(Case):
             *more, "--json",
         )  # fmt: skip
         self.assertEqual(done.code, 0, done.out + done.err)
-        return done.json["result"]
+        return done.result
 
     def start(self, folder: str) -> "subprocess.Popen[str]":
         """``rhizon run`` in the background, ready; ended by the test's end at the latest."""
@@ -50,7 +50,7 @@ class WholeRun(Case):
     def test_demo_twice_and_then_the_server_by_hand(self) -> None:
         first = self.rhizon("demo", "d", "--json")
         self.assertEqual(first.code, 0, first.out + first.err)
-        result = first.json["result"]
+        result = first.result
         self.assertTrue(result["seen"]["joined"] and result["seen"]["udp"])
         self.assertEqual(len(result["seen"]["content"]), 11)
         self.assertNotIn("fogbank-shaders", json.dumps(result["seen"]["content"]))
@@ -82,7 +82,7 @@ class WholeRun(Case):
         self.assertEqual(
             self.rhizon("provision", LIST, "d", "--catalog", CATALOG, "--json").error["code"], "server-running"
         )
-        self.assertEqual(self.rhizon("list", "--json").json["result"][0]["state"], "running")
+        self.assertEqual(self.rhizon("list", "--json").result["instances"][0]["state"], "running")
         with self.assertRaisesRegex(Exception, "reedlight 2.1.0 is wanted, none is there"):
             player_joins("tarnholt", port, "Late", ["marshlib=2.4.1"])
         server.stdin.write("say good evening\noperator add Torunn\nstop\n")
@@ -154,7 +154,7 @@ class WholeRun(Case):
         self.assertTrue(text.startswith("# mine\n") and "berths = 11" in text and "password = sesame" in text)
         self.assertEqual({path: path.read_bytes() for path in world}, world)
         trial = self.rhizon("run", "d", "--trial", "--json")
-        self.assertEqual((trial.code, trial.json["result"]["content"]), (0, ["ferrybell"]))
+        self.assertEqual((trial.code, trial.result["content"]), (0, ["ferrybell"]))
         self.provision("marsh.list.toml", "d", "--allow-installer", "--set", "max_players=30")
         self.assertIn("berths = 30", settings.read_text())
         good = settings.read_bytes()
@@ -191,7 +191,7 @@ class WholeRun(Case):
         self.assertEqual(trees[0], trees[1])
         self.assertEqual(trees[0], trees[2])
         self.assertEqual((self.folder / "b/config/heronwatch.properties").read_text().count("watch.minutes = 5"), 1)
-        ports = [one["ports"]["game"] for one in self.rhizon("list", "--json").json["result"]]
+        ports = [one["ports"]["game"] for one in self.rhizon("list", "--json").result["instances"]]
         self.assertEqual(len(set(ports)), 3)
 
     def test_an_interrupted_provision_leaves_nothing(self) -> None:

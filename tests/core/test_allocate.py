@@ -98,7 +98,7 @@ class Ports(unittest.TestCase):
         self.assertEqual((numbers["voice"], numbers["heron-voice"]), (21670, 29000))
         self.assertEqual(spans({"line": 5, "line+1": 6, "line+2": 7, "gate": 3}), ["gate 3", "line 5-7"])
 
-    def test_pools_and_passing_ports(self) -> None:
+    def test_pools_and_ephemeral_ports(self) -> None:
         room = PortRoom(pool=parse_pool(["24000-24002", " 24010 "]))
         self.assertEqual(allocate((GAME, QUERY), {}, holder((24000, "udp")), room), {"game": 24001, "query": 24002})
         kept = PortWish(role="game", protocols=("tcp",), default=24010)
@@ -107,9 +107,9 @@ class Ports(unittest.TestCase):
         self.assertEqual(allocate((block,), {}, holder(), room), {"b": 24000})
         self.assertRaises(StateError, allocate, (block,), {}, holder((24001, "tcp")), room)
         high = PortWish(role="h", protocols=("tcp",), default=32767)
-        passing = PortRoom(passing=(32768, 60999))
-        self.assertEqual(allocate((high,), {}, holder(), passing), {"h": 32767})
-        self.assertEqual(allocate((high,), {}, holder((32767, "tcp")), passing), {"h": 32768})
+        ephemeral = PortRoom(ephemeral=(32768, 60999))
+        self.assertEqual(allocate((high,), {}, holder(), ephemeral), {"h": 32767})
+        self.assertEqual(allocate((high,), {}, holder((32767, "tcp")), ephemeral), {"h": 32768})
         low = PortWish(role="l", protocols=("tcp",), default=900)
         self.assertEqual(allocate((low,), {}, holder((900, "tcp"))), {"l": 1024})
         for wrong in ("x", "1-", "9-8", "0", "65536", "1-2-3", ""):

@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.boot import BootJudge
-from rhizon.core.launch import start_command
+from rhizon.core.launch import Launch, start_command
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.start_scripts import start_scripts
@@ -108,11 +108,11 @@ class Java(unittest.TestCase):
 
     def test_start_lines(self) -> None:
         runtime = RuntimeChoice(family="Java", major=17, version="17.0.15", program="/opt/a b/java")
-        command = start_command(TARNHOLT, "keelson", runtime, 256, path_separator=":")
+        command = start_command(TARNHOLT, Launch("keelson", runtime, 256, path_separator=":"))
         self.assertEqual(command[0], "/opt/a b/java")
         self.assertEqual(command[1:3], ("-Xms64m", "-Xmx256m"))
         self.assertEqual(command[-2:], ("loader/keelson.jar:tarnholt-server.jar", "keelson.Boot"))
-        bare = start_command(TARNHOLT, None, runtime, 256, path_separator=":")
+        bare = start_command(TARNHOLT, Launch(None, runtime, 256, path_separator=":"))
         self.assertEqual(bare[-2:], ("-jar", "tarnholt-server.jar"))
         scripts = start_scripts(TARNHOLT, "keelson", runtime, 256)
         self.assertIn(b"runtime=${RHIZON_RUNTIME:-'/opt/a b/java'}", scripts["start.sh"])  # type: ignore[index]

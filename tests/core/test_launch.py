@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.games import GAMES, read_game
-from rhizon.core.launch import fill, start_command, start_environment
+from rhizon.core.launch import Launch, fill, start_command, start_environment
 from rhizon.core.model.game import RuntimeNeeds
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.runtimes import FAMILIES
@@ -52,14 +52,16 @@ class Commands(unittest.TestCase):
                 self.assertLessEqual(set(wanted), set(flags))
                 self.assertFalse([one for one in flags for word in unwanted if one.startswith(word)])
                 self.assertTrue(all(why for _, why in JAVA.explained(major, heap)))
-                measured = start_command(TARNHOLT, "keelson", runtime(major), heap, path_separator=":", measured="m")
+                measured = start_command(
+                    TARNHOLT, Launch("keelson", runtime(major), heap, path_separator=":", measured="m")
+                )
                 self.assertEqual(any("-Xlog:gc:file=m/" in one for one in measured), major >= 9)
         self.assertEqual(FAMILIES["mono"].flags(6, 512), ())
 
     def test_with_and_without_a_loader(self) -> None:
-        bare = start_command(TARNHOLT, None, runtime(17), 96, path_separator=":")
+        bare = start_command(TARNHOLT, Launch(None, runtime(17), 96, path_separator=":"))
         self.assertEqual((bare[0], bare[-2:]), ("/opt/java dir/bin/java", ("-jar", "tarnholt-server.jar")))
-        loaded = start_command(TARNHOLT, "keelson", runtime(17), 96, path_separator=";")
+        loaded = start_command(TARNHOLT, Launch("keelson", runtime(17), 96, path_separator=";"))
         self.assertEqual(loaded[-2:], ("loader/keelson.jar;tarnholt-server.jar", "keelson.Boot"))
 
     def test_scripts_are_valid_and_name_the_runtime(self) -> None:
@@ -111,7 +113,7 @@ class Commands(unittest.TestCase):
                 self.assertEqual((done.stdout.decode(), done.stderr), (expected, b""))
                 self.assertEqual(as_windows_does(text), argument_list(text))
                 command = start_command(
-                    game, "own", None, 96, path_separator=":", content=content, arguments=argument_list(text)
+                    game, Launch("own", None, 96, path_separator=":", content=content, arguments=argument_list(text))
                 )
                 self.assertEqual("".join(f"<{one}>\n" for one in command[2:]), expected)
 

@@ -344,7 +344,7 @@ class Repository:
                 lane=self.seal.lane,
                 recipients=self.seal.recipients,
                 automatic=backup.automatic,
-                calm=backup.calm,
+                consistency=backup.consistency,
                 files=len(backup.world) + len(backup.settings),
                 size=backup.size,
                 pieces=tuple(sorted(map(self.seal.name, chunks))),

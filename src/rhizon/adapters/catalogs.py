@@ -31,7 +31,7 @@ class Transport(Protocol):
     def read(self, path: str, sha256: str | None = None, /) -> bytes | None:
         """A document whole; None when it is not there. ``sha256`` of what is wanted, where that is known."""
 
-    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:  # noqa: B008 - a frozen value
+    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:
         """An artefact from an offset on, or from its beginning where that cannot be."""
 
 
@@ -46,7 +46,7 @@ class FolderTransport:
         file = self._root / path
         return read_bytes(file, "catalog document", LARGEST_DOCUMENT) if file.is_file() else None
 
-    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:  # noqa: B008 - a frozen value
+    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:
         try:
             size = (self._root / path).stat().st_size
         except OSError as broken:
@@ -75,7 +75,7 @@ class LocalTransport:
     def read(self, path: str, _sha256: str | None = None, /) -> bytes | None:
         return self._documents.get(path)
 
-    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:  # noqa: B008 - a frozen value
+    def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:
         if path not in self._files:
             raise not_given(self.address, path, "it is not there any more")
         return FolderTransport(str(self._files[path].parent)).stream(self._files[path].name, piece)

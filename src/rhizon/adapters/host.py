@@ -9,7 +9,7 @@ from pathlib import Path
 
 from rhizon.adapters.control_groups import memory_limit, processor_limit
 
-__all__ = ["local_addresses", "machine_mib", "memory_mib", "now", "passing_ports", "processors", "socket_in_use"]
+__all__ = ["ephemeral_ports", "local_addresses", "machine_mib", "memory_mib", "now", "processors", "socket_in_use"]
 
 
 def machine_mib() -> int:
@@ -37,7 +37,7 @@ def now() -> str:
     return datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def passing_ports() -> tuple[int, int] | None:
+def ephemeral_ports() -> tuple[int, int] | None:
     """The range from which the system takes ports for outgoing connections (ip(7), ip_local_port_range); None where it
     does not say."""
     try:

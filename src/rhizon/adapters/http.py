@@ -266,7 +266,7 @@ class HttpTransport:
             copies.put(self.address, path, tag, modified, body)
         return body
 
-    def stream(self, path: str, piece: Piece = Piece(0, "")) -> Stream:  # noqa: B008 - a frozen value
+    def stream(self, path: str, piece: Piece = Piece(0, "")) -> Stream:
         """One try to get an artefact from an offset on; where the other side has another one by now, or does not know
         ranges, it begins anew. Raises :class:`BrokenError`, RemoteError, TrustError."""
         if self._network.offline:

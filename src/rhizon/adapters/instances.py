@@ -30,6 +30,7 @@ __all__ = [
     "CONTENT_LIST",
     "FIRST_START",
     "FORGOTTEN",
+    "INSTANCE",
     "INVENTORY",
     "LOCK",
     "DamagedDocument",

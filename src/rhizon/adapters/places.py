@@ -1,5 +1,10 @@
-"""Where Rhizon keeps its own things on this host."""
+"""Where Rhizon keeps its own things on this host.
 
+Data (the store, fetched runtimes, backups), state (the ledger, names of backup keys) and caches (what was read and
+asked) are each in the folder that the platform means for it. RHIZON_STATE names one folder for all of them.
+"""
+
+import contextlib
 import os
 from collections.abc import Callable
 from pathlib import Path
@@ -9,41 +14,57 @@ import platformdirs
 
 from rhizon.core.errors import StateError
 
-__all__ = ["Places", "places"]
+__all__ = ["Places", "move_to_places", "places"]
 
-
-NOWHERE = Path("/dev/null/rhizon")  # nothing can be made there, by the administrator neither
+NOWHERE = Path("/dev/null/rhizon")  # nothing can be made there, not even by the administrator
+DATA = ("store", "runtimes", "backups")
+CACHES = ("catalog-copies.sqlite3", "archive-facts.sqlite3", "runtime-probes.json", "pack-archives")
 
 
 class Places(NamedTuple):
-    """``state`` holds the store and the ledger, ``config`` a person's own game definitions. ``trouble`` says why
-    nothing may be written there, "" where it may."""
+    """The folders of this host; ``config`` has a person's own documents. ``trouble`` says why nothing may be written in
+    the others, "" where it may."""
 
+    data: Path
     state: Path
+    cache: Path
     config: Path
     trouble: str = ""
 
     def require_state(self) -> None:
-        """Raises :class:`StateError` where no state folder is known that could be written to."""
+        """Raises :class:`StateError` where no folder is known that could be written to."""
         if self.trouble:
             raise StateError(
                 "no-state-folder",
-                f"there is no folder for Rhizon's state: {self.trouble}",
+                f"there is no folder for Rhizon's data and state: {self.trouble}",
                 hint="Set RHIZON_STATE to the absolute path of a folder that you can write to.",
             )
 
+    def _data(self, name: str) -> Path:
+        """In the data folder; where an earlier version kept it if it could not be moved."""
+        old, new = self.state / name, self.data / name
+        return old if self.data != self.state and not new.exists() and old.exists() else new
+
+    @property
+    def _caches(self) -> Path:
+        """Rhizon works without caches where there cannot be any."""
+        return NOWHERE if self.trouble else self.cache
+
     @property
     def store(self) -> Path:
-        return self.state / "store"
+        return self._data("store")
+
+    @property
+    def runtimes(self) -> Path:
+        return self._data("runtimes")
+
+    @property
+    def backups(self) -> Path:
+        return self._data("backups")
 
     @property
     def ledger(self) -> Path:
         return self.state / "ledger.sqlite3"
-
-    @property
-    def _caches(self) -> Path:
-        """Caches are done without where they cannot be."""
-        return NOWHERE if self.trouble else self.state
 
     @property
     def copies(self) -> Path:
@@ -54,12 +75,12 @@ class Places(NamedTuple):
         return self._caches / "archive-facts.sqlite3"
 
     @property
-    def runtimes(self) -> Path:
-        return self.state / "runtimes"
+    def probes(self) -> Path:
+        return self._caches / "runtime-probes.json"
 
     @property
     def carried(self) -> Path:
-        return self.state / "pack-archives"
+        return self._caches / "pack-archives"
 
     @property
     def limits(self) -> Path:
@@ -69,23 +90,42 @@ class Places(NamedTuple):
     def credentials(self) -> Path:
         return self.config / "credentials.toml"
 
-    @property
-    def backups(self) -> Path:
-        return self.state / "backups"
-
-    @property
-    def probes(self) -> Path:
-        return self._caches / "runtime-probes.json"
-
 
 def places() -> Places:
-    """RHIZON_STATE and RHIZON_CONFIG name other folders than the system's usual ones.
+    """RHIZON_STATE names one folder for data, state and caches; RHIZON_DATA, RHIZON_CACHE and RHIZON_CONFIG name each
+    of the others.
 
     What cannot be found out (no home folder, a relative path, which would be another folder elsewhere) keeps nobody
     from reading; writing then says what is needed."""
     state, trouble = _folder("RHIZON_STATE", platformdirs.user_state_dir)
+    together = "RHIZON_STATE" in os.environ
+    data, cache = state, state
+    for variable, usual in (("RHIZON_DATA", platformdirs.user_data_dir), ("RHIZON_CACHE", platformdirs.user_cache_dir)):
+        if together and variable not in os.environ:
+            continue
+        folder, wrong = _folder(variable, usual)
+        trouble = trouble or wrong
+        data, cache = (folder, cache) if variable == "RHIZON_DATA" else (data, folder)
     config, _ = _folder("RHIZON_CONFIG", platformdirs.user_config_dir)
-    return Places(state, config, trouble)
+    return Places(data, state, cache, config, trouble)
+
+
+def move_to_places(found: Places) -> None:
+    """Moves what an earlier version kept in the state folder to the data and cache folders; once, by renaming. What
+    cannot be moved (another file system) stays, and is used where it is. A link stays behind for runtimes, since
+    servers name their program by its path."""
+    if found.trouble:
+        return
+    for folder, names in ((found.data, DATA), (found.cache, CACHES)):
+        for name in names if folder != found.state else ():
+            old, new = found.state / name, folder / name
+            if old.is_symlink() or not old.exists() or new.exists():
+                continue
+            with contextlib.suppress(OSError):
+                folder.mkdir(parents=True, exist_ok=True)
+                old.rename(new)
+                if name == "runtimes":
+                    old.symlink_to(new)
 
 
 def _folder(variable: str, usual: Callable[..., str]) -> tuple[Path, str]:

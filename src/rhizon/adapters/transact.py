@@ -15,7 +15,7 @@ import hashlib
 import stat
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
@@ -28,7 +28,18 @@ from rhizon.core.model.decode import encode_json
 from rhizon.core.names import RelPath, safe_path
 from rhizon.core.plan import Plan, Step
 
-__all__ = ["BLOBS", "JOURNAL", "RHIZON", "MakeTree", "apply", "drop_empty", "recover", "unfinished", "write_alone"]
+__all__ = [
+    "BLOBS",
+    "JOURNAL",
+    "RHIZON",
+    "Extras",
+    "MakeTree",
+    "apply",
+    "drop_empty",
+    "recover",
+    "unfinished",
+    "write_alone",
+]
 
 RHIZON = RelPath(".rhizon")
 PASSING = ".rhizon-passing"
@@ -52,22 +63,27 @@ class _Entry(msgspec.Struct, frozen=True):
     made: int = 1
 
 
+class Extras(NamedTuple):
+    """What a transaction does beside its plan. ``blobs`` keeps files as they are now under their hash, for a later
+    undo; ``trees`` are whole folders to put in place of what is there; ``linked`` are folders outside that links may
+    lead to."""
+
+    blobs: Mapping[str, RelPath] = {}
+    trees: Mapping[RelPath, MakeTree] = {}
+    linked: tuple[Path, ...] = ()
+
+
 def apply(
     folder: Path,
     plan: Plan,
     records: Mapping[str, bytes],
     store: Store,
+    extras: Extras = Extras(),
     reached: Callable[[str], None] = lambda _point: None,
-    *,
-    blobs: Mapping[str, RelPath] | None = None,
-    trees: Mapping[RelPath, MakeTree] | None = None,
-    linked: tuple[Path, ...] = (),
 ) -> None:
     """Turns the folder into what the plan says and writes ``records`` (names below ``.rhizon/``) with it.
 
-    ``blobs`` keeps files as they are now under their hash, for a later undo. ``trees`` are whole folders to put in
-    place of what is there. ``linked`` are folders outside that links may lead to. ``reached`` is told each point of the
-    way: "staged", "journalled", "away PATH", "in PATH", "committed", "ended".
+    ``reached`` is told each point of the way: "staged", "journalled", "away PATH", "in PATH", "committed", "ended".
 
     Raises :class:`~rhizon.core.errors.StateError` (no room, not allowed, a link in the way) or TrustError (a damaged
     store), and KeyboardInterrupt; the folder is then what it was before. After the commit point nothing is raised.
@@ -79,13 +95,13 @@ def apply(
         with translated("write the instance", folder):
             if not existed:
                 folder.mkdir(parents=True)
-            inside = Inside(folder, linked)
+            inside = Inside(folder, extras.linked)
             try:
                 stage = _Stage(inside)
                 stage.begin()
                 stage.plan(plan, store)
-                stage.trees(trees or {})
-                stage.blobs(blobs or {})
+                stage.trees(extras.trees)
+                stage.blobs(extras.blobs)
                 stage.records(records)
                 reached("staged")
                 _replace(inside, f"{RHIZON}/{JOURNAL}", encode_json(stage.entries))
@@ -108,7 +124,7 @@ def apply(
     except BaseException:
         if not committed:
             with interrupts.held():
-                _roll_back(folder, stage.rooms if stage is not None else set(), existed=existed, linked=linked)
+                _roll_back(folder, stage.rooms if stage is not None else set(), existed=existed, linked=extras.linked)
         raise
 
 

@@ -16,7 +16,7 @@ from rhizon.adapters.world import WORLD, lists, player_joins
 from rhizon.app.host import Host
 from rhizon.app.provision import ProvisionResult, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
-from rhizon.app.run.run import Moment, RunResult, run
+from rhizon.app.run.run import Moment, RunResult, RunWishes, run
 from rhizon.app.run.server import RunningServer
 from rhizon.core.content_paths import loaded
 from rhizon.core.errors import InputError, NotReadyError, StateError
@@ -33,6 +33,7 @@ class DemoDone(msgspec.Struct, frozen=True, kw_only=True):
     """What happened to one server; ``seen`` is what the player read from it."""
 
     game: str
+    game_title: str
     folder: str
     provisioned: ProvisionResult
     ran: RunResult
@@ -180,7 +181,8 @@ class _Visit:
 
     def done(self, ran: RunResult) -> DemoDone:
         return DemoDone(
-            game=self._definition.title,
+            game=self._definition.id,
+            game_title=self._definition.title,
             folder=str(self.folder),
             provisioned=self._made,
             ran=ran,
@@ -217,7 +219,7 @@ class _Crowd:
             return self._moment()
 
         try:
-            return run(host, visit.folder, visit.reporter, self._asked, tick, wait=TOGETHER_SECONDS)
+            return run(host, visit.folder, visit.reporter, self._asked, tick, RunWishes(wait=TOGETHER_SECONDS))
         except BaseException:
             with self._lock:
                 self._failed = True

@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.games import Games
-from rhizon.adapters.host import memory_mib, passing_ports
+from rhizon.adapters.host import ephemeral_ports, memory_mib
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Ledger
-from rhizon.adapters.places import Places, places
+from rhizon.adapters.places import Places, move_to_places, places
 from rhizon.adapters.store import Store
 from rhizon.core.allocate.memory import HostMemory
 from rhizon.core.allocate.ports import PortRoom, parse_pool
@@ -76,7 +76,7 @@ class Host:
 
     def port_room(self) -> PortRoom:
         """Where port numbers may be taken."""
-        return PortRoom(pool=parse_pool(self.limits.ports), passing=passing_ports())
+        return PortRoom(pool=parse_pool(self.limits.ports), ephemeral=ephemeral_ports())
 
     def game_of(self, instance: Instance, lock: Lock | None = None) -> GameDefinition:
         """The definition of an instance's game, found as when it was made, with the settings of the lock's content.
@@ -125,7 +125,9 @@ class Host:
 
 def this_host(*, offline: bool = False) -> Host:
     """The host with the person's usual folders. ``offline`` (or RHIZON_OFFLINE) asks nobody over a network."""
-    return Host(places(), offline=offline or bool(os.environ.get("RHIZON_OFFLINE")))
+    found = places()
+    move_to_places(found)
+    return Host(found, offline=offline or bool(os.environ.get("RHIZON_OFFLINE")))
 
 
 @contextmanager

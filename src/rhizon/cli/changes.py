@@ -4,16 +4,17 @@ import collections
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
-from rhizon.cli.output import say, show_table
+from rhizon.cli.output import say
 from rhizon.core.changes import Changes, ValueChange
 from rhizon.core.plan import ACTIONS, Step
-from rhizon.core.settings.apply import spelt
+from rhizon.core.settings.apply import format_value
 from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.instance.edited_files import FileDiff
+    from rhizon.cli.command import Call
 
 __all__ = ["show_changes", "show_counts", "show_diffs", "show_plan", "value_text"]
 
@@ -27,14 +28,14 @@ _DONE: Mapping[str, str] = {
 }
 
 
-def show_changes(to: "Console", changes: Changes) -> None:
+def show_changes(to: "Console", changes: Changes, call: "Call") -> None:
     """A table of releases, then a line for each other value."""
     rows = []
     for one in changes.releases:
         whom = " and ".join(word for word, flag in (("server", one.server), ("players", one.players)) if flag)
-        rows.append((one.id, str(one.before or "-"), str(one.after or "gone"), whom))
+        rows.append((one.id, str(one.before or "-"), str(one.after or "removed"), whom))
     if rows:
-        show_table(to, ("release", "before", "after", "for"), rows)
+        call.table(to, ("release", "before", "after", "for"), rows)
         to.print()
     for name, values in (("target", changes.target), ("setting", changes.settings), ("port", changes.ports)):
         for value in values:
@@ -45,7 +46,7 @@ def show_changes(to: "Console", changes: Changes) -> None:
 
 
 def _text(value: str | int | bool | None) -> str:
-    return "(none)" if value is None or value == "" else spelt(value)
+    return "(none)" if value is None or value == "" else format_value(value)
 
 
 def value_text(value: ValueChange) -> str:
@@ -53,12 +54,12 @@ def value_text(value: ValueChange) -> str:
     return f"{value.name}: {_text(value.before)} → {_text(value.after)}"
 
 
-def show_plan(to: "Console", steps: Sequence[Step], *, whole: bool) -> None:
+def show_plan(to: "Console", steps: Sequence[Step], call: "Call", *, whole: bool) -> None:
     """What is done to which file and why; files that stay only where all is asked for."""
     rows = [(one.action, one.path, one.reason) for one in steps if whole or one.action != "keep"]
     if rows:
         to.print()
-        show_table(to, ("", "file", "why"), rows)
+        call.table(to, ("action", "file", "reason"), rows, prose=("reason",))
 
 
 def show_counts(to: "Console", steps: Sequence[Step], *, planned: bool) -> None:

@@ -13,7 +13,7 @@ from typing import Any
 import click
 
 from rhizon import __version__, interrupts
-from rhizon.cli.commands import COMMANDS, SECTIONS
+from rhizon.cli.commands import COMMANDS, FIRST_EVENING, SECTIONS
 from rhizon.core.errors import CancelledError, InputError, RhizonError, StateError
 
 __all__ = ["main", "root"]
@@ -23,7 +23,7 @@ EPILOG = (
     "7 interrupted and rolled back."
 )
 
-# What people type for a command of ours: no second name, but the way to the first.
+# Words that people type for a command: not second names, but guesses that lead to it.
 MEANT = {
     **dict.fromkeys(("start", "launch", "up", "console"), "run"),
     **dict.fromkeys(("halt", "down", "kill"), "stop"),
@@ -45,7 +45,7 @@ MEANT = {
     **dict.fromkeys(("machine", "ledger"), "host"),
     **dict.fromkeys(("resolve", "pick"), "solve"),
 }
-EVERYWHERE = frozenset(("--json", "-q", "--quiet", "-v", "--verbose", "--debug"))
+EVERYWHERE = frozenset(("--json", "--events", "-q", "--quiet", "-v", "--verbose", "--wide", "--debug"))
 WIDEST = max(map(len, COMMANDS))
 
 
@@ -58,8 +58,8 @@ class _LazyGroup(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:  # noqa: ARG002
         if cmd_name not in COMMANDS:
             return None
-        module = importlib.import_module(f"rhizon.cli.commands.{COMMANDS[cmd_name].module}")
-        command: click.Command = module.command
+        module, _, name = COMMANDS[cmd_name].where.partition(":")
+        command: click.Command = getattr(importlib.import_module(f"rhizon.cli.commands.{module}"), name)
         return command
 
     def resolve_command(
@@ -82,16 +82,37 @@ class _LazyGroup(click.Group):
 
 @click.group(
     cls=_LazyGroup,
+    invoke_without_command=True,
     context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
     epilog=EPILOG,
 )
 @click.version_option(__version__, "--version", prog_name="rhizon", message="%(prog)s %(version)s")
-def root() -> None:
+@click.pass_context
+def root(ctx: click.Context) -> None:
     """From a modpack or a content list to a dedicated server that your players can join.
 
-    Every command takes --json, --quiet, --verbose and --help, before its name or after it; those that write take
-    --dry-run.
+    A server is named by its name (rhizon list) or its folder. Every command takes --json, --events, --quiet, --verbose
+    and --help, before its name or after it; those that change something take --dry-run.
     """
+    if ctx.invoked_subcommand is None:
+        click.echo(_first_evening(ctx))
+
+
+def _first_evening(ctx: click.Context) -> str:
+    """The few commands that one needs first, and where the rest is."""
+    formatter = ctx.make_formatter()
+    formatter.write_text("Rhizon: from a modpack or a content list to a dedicated server that your players can join.")
+    with formatter.section("A first evening"):
+        formatter.write_dl([(name.ljust(WIDEST), COMMANDS[name].summary) for name in FIRST_EVENING], col_max=14)
+    with formatter.section("More"):
+        formatter.write_dl(
+            [
+                ("rhizon --help", f"all {len(COMMANDS)} commands"),
+                ("rhizon COMMAND -h", "options and examples of one"),
+                ("rhizon help", "guides, and what an error or a finding means"),
+            ]
+        )
+    return formatter.getvalue().rstrip("\n")
 
 
 def main(arguments: Sequence[str] | None = None) -> None:
@@ -109,8 +130,8 @@ def _with_the_command(given: list[str]) -> list[str]:
     """Options that every command has may stand before the command, too; they are moved behind its words."""
     lead = [*itertools.takewhile(EVERYWHERE.__contains__, given)]
     rest = given[len(lead) :]
-    if not rest:
-        return given
+    if not rest or rest[0].startswith("-"):
+        return rest  # the help, which has no other form
     end = rest.index("--") if "--" in rest else len(rest)
     return [*rest[:end], *lead, *rest[end:]]
 
@@ -122,7 +143,7 @@ def _run(given: list[str]) -> int:
     try:
         code: Any = root.main(args=given, prog_name="rhizon", standalone_mode=False)
         if interrupts.committed() and interrupts.asked():
-            click.echo("interrupted after the change was made: it was finished", err=True)
+            click.echo("interrupted after the change was made; the command finished", err=True)
         return code if isinstance(code, int) else 0
     except click.exceptions.Exit as done:
         return done.exit_code
@@ -159,14 +180,19 @@ def _run(given: list[str]) -> int:
         error = RhizonError(
             "bug",
             f"internal error: {type(bug).__name__} in {_where(bug)}",  # its text may hold a secret
-            hint="Run it again with --debug and send what it prints to the authors, with what you did.",
+            hint="Run it again with --debug and send its output to the authors, with what you did.",
         )
     if interrupts.committed():
-        error.details = (*error.details, "the change itself was made before this happened")
-    from rhizon.cli.output import show_error
+        error.details = (*error.details, "the change itself was made before this error")
+    from rhizon.cli.output import show_error, write_json
 
     try:
-        show_error(error, as_json="--json" in given)
+        if "--json" in given:
+            from rhizon.cli.command import error_object
+
+            write_json(error_object(error))
+        else:
+            show_error(error)
     except OSError:  # not even that can be written there: the exit code must do, and standard error if it can
         with contextlib.suppress(OSError):
             os.write(2, f"error: {error.message}\n".encode("utf-8", "replace"))
@@ -178,8 +204,8 @@ def _interrupted() -> RhizonError:
     if interrupts.committed():
         return StateError(
             "cut-short",
-            "interrupted after the change was made, before all that follows it was done",
-            hint="See what is left to do: rhizon check DIR",
+            "interrupted after the change was made, before the steps that follow it were finished",
+            hint="Check the server to see what is left to do: rhizon list, then rhizon check with its name.",
         )
     return CancelledError(
         "interrupted", "interrupted; all changes were rolled back", hint="Run the same command again when you like."

@@ -2,24 +2,30 @@
 
 import re
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 import click
 
+from rhizon.cli.completion import complete_settings
 from rhizon.core.errors import InputError
 
 __all__ = [
+    "AGE",
+    "LISTEN",
     "MIB",
     "MIB_OR_NONE",
     "ask_secret",
+    "backups_option",
     "catalog_options",
+    "generated_names",
     "key_options",
     "opening",
+    "output_option",
     "pairs",
     "port_numbers",
-    "secret_options",
+    "secret_option",
     "secret_values",
 ]
 
@@ -28,6 +34,7 @@ if TYPE_CHECKING:
     from rhizon.core.secret import Secret
 
 F = TypeVar("F", bound=Callable[..., Any])
+GENERATE = "generate"
 
 
 class _Mib(click.ParamType):  # type: ignore[type-arg]
@@ -42,7 +49,7 @@ class _Mib(click.ParamType):  # type: ignore[type-arg]
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
         written = re.fullmatch(r"(\d{1,12})(?:\.(\d{1,6}))?\s*([MG]?)(?:i?B)?", str(value).strip(), re.IGNORECASE)
         if written is None:
-            self.fail(f"{value!r} is no amount of memory; write 1536, 1536M or 1.5G.", param, ctx)
+            self.fail(f"{value!r} is not an amount of memory; write 1536, 1536M or 1.5G.", param, ctx)
         whole, part, unit = written.groups()
         amount = float(f"{whole}.{part or 0}") * (1024 if unit.upper() == "G" else 1)
         if not self.least <= amount <= self.most or amount != int(amount):
@@ -50,6 +57,37 @@ class _Mib(click.ParamType):  # type: ignore[type-arg]
         return int(amount)
 
 
+class _Age(click.ParamType):  # type: ignore[type-arg]
+    """An age such as 12h, 7d or 2w, in seconds."""
+
+    name = "age"
+    units: Mapping[str, float] = {"m": 60, "h": 3600, "d": 86_400, "w": 604_800}
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        if isinstance(value, float):
+            return value
+        written = re.fullmatch(r"(\d{1,6})(?:\.(\d{1,3}))?([mhdw])", str(value).strip())
+        if written is None:
+            self.fail(f"{value!r} is not an age; write 30m, 12h, 7d or 2w.", param, ctx)
+        whole, part, unit = written.groups()
+        return float(f"{whole}.{part or 0}") * self.units[unit]
+
+
+class _Listen(click.ParamType):  # type: ignore[type-arg]
+    """Where to listen: ADDRESS:PORT, [IPv6]:PORT or :PORT (every address)."""
+
+    name = "listen"
+
+    def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, int]:
+        if isinstance(value, tuple):
+            return value
+        address, colon, port = str(value).rpartition(":")
+        if not colon or not port.isdecimal() or int(port) > 65535 or (":" in address and address[:1] != "["):
+            self.fail(f"{value!r} is not ADDRESS:PORT, as in 127.0.0.1:8200 or [::1]:8200.", param, ctx)
+        return address.strip("[]") or "0.0.0.0", int(port)
+
+
+AGE, LISTEN = _Age(), _Listen()
 MIB, MIB_OR_NONE = _Mib(16), _Mib(0)
 
 
@@ -57,7 +95,11 @@ def catalog_options(function: F) -> F:
     """Where content comes from: ``catalogs`` and ``offline``."""
     offline = click.option("--offline", is_flag=True, help="Use only what is on this machine already.")
     catalogs = click.option(
-        "--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="A catalog: http(s) address or folder."
+        "--catalog",
+        "catalogs",
+        multiple=True,
+        metavar="ADDRESS",
+        help="Catalog to take content from: http(s) address or folder. May be repeated.",
     )
     return catalogs(offline(function))
 
@@ -65,12 +107,31 @@ def catalog_options(function: F) -> F:
 def key_options(function: F) -> F:
     """What opens an encrypted backup: ``key_file`` and ``passphrase``."""
     key = click.option(
-        "--key", "key_file", type=click.Path(path_type=Path), metavar="FILE", help="age identity that opens the backup."
+        "--key",
+        "key_file",
+        type=click.Path(path_type=Path),
+        metavar="FILE",
+        help="age identity file that decrypts the backup.",
     )
     words = click.option(
-        "--passphrase", metavar="FILE|keyring|prompt", help="Where the passphrase of encrypted backups comes from."
+        "--passphrase", metavar="FILE|keyring|prompt", help="Source of the passphrase of encrypted backups."
     )
     return key(words(function))
+
+
+def output_option(text: str) -> Callable[[F], F]:
+    """The one option for a file that a command writes: ``output``."""
+    return click.option("-o", "--output", type=click.Path(path_type=Path), metavar="FILE", help=text)
+
+
+def backups_option(function: F) -> F:
+    """The one option for where backups are: ``backups``."""
+    return click.option(
+        "--backups",
+        type=click.Path(path_type=Path),
+        metavar="DIR",
+        help="Folder of the backups (another disk, a share); by default that of this machine.",
+    )(function)
 
 
 def opening(key_file: Path | None, passphrase: str | None) -> "Opening":
@@ -102,34 +163,38 @@ def _port(role: str, text: str) -> int:
     return int(text)
 
 
-def secret_options(function: F) -> F:
-    """Passwords and the like: ``secrets`` and ``generated``."""
-    given = click.option(
+def secret_option(function: F) -> F:
+    """Passwords and the like: ``secrets``."""
+    return click.option(
         "--secret",
         "secrets",
         multiple=True,
-        metavar="NAME[=FILE]",
-        help="A secret setting: read from a file, or asked for.",
-    )
-    drawn = click.option("--generate", "generated", multiple=True, metavar="NAME", help="A new secret for a setting.")
-    return given(drawn(function))
+        metavar="NAME[=FILE|prompt|generate]",
+        shell_complete=complete_settings,
+        help="Secret setting: read from FILE, typed at a prompt (the default) or generated.",
+    )(function)
 
 
-def secret_values(values: tuple[str, ...], generated: tuple[str, ...]) -> "dict[str, Secret]":
-    """What each secret is: from its file (a line end at its end is none of it), typed by the person at the terminal, or
-    drawn. Raises InputError where nobody can be asked."""
-    twice = [name for name in generated if name in {one.partition("=")[0] for one in values}]
-    if twice:
-        raise click.UsageError(f"{twice[0]} is both given and to be generated.")
-    found = {}
+def secret_values(values: tuple[str, ...]) -> "dict[str, Secret]":
+    """Each secret by its setting: the text of its file (without a final line end), typed by the person at the terminal,
+    or generated. Raises InputError where nobody can be asked or a file cannot be read."""
+    found: dict[str, Secret] = {}
     for value in values:
-        name, equals, file = value.partition("=")
-        found[name] = _secret(Path(file)) if equals else ask_secret(name)
-    if generated:
-        from rhizon.app.provision.generate import new_password
+        name, _, source = value.partition("=")
+        if name in found:
+            raise click.UsageError(f"--secret {name} is given twice.")
+        if source == GENERATE:
+            from rhizon.app.provision.generate import new_password
 
-        found |= {name: new_password() for name in generated}
+            found[name] = new_password()
+        else:
+            found[name] = ask_secret(name) if source in ("", "prompt") else _secret(Path(source))
     return found
+
+
+def generated_names(values: tuple[str, ...]) -> tuple[str, ...]:
+    """The settings whose secrets are generated."""
+    return tuple(value.partition("=")[0] for value in values if value.endswith(f"={GENERATE}"))
 
 
 def ask_secret(name: str) -> "Secret":
@@ -137,8 +202,8 @@ def ask_secret(name: str) -> "Secret":
     if not (sys.stdin.isatty() and sys.stderr.isatty()):
         raise InputError(
             "nobody-to-ask",
-            f"{name} was to be asked for, and there is no terminal",
-            hint=f"Put it into a file that only you can read: --secret {name}=FILE; or --generate {name}.",
+            f"{name} must be typed, and there is no terminal",
+            hint=f"Name a file that only you can read, as in --secret {name}=secret.txt, or --secret {name}=generate.",
         )
     from rhizon.core.secret import Secret
 

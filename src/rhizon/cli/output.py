@@ -1,73 +1,57 @@
-"""Everything that is printed: results for people or as one JSON object, errors, tables, findings."""
+"""Everything that is printed for people: verdicts, tables, findings, errors; and the one JSON object for programs."""
 
-import functools
 import os
+import shlex
 import sys
-from collections.abc import Callable, Iterable, Sequence
-from typing import TYPE_CHECKING, Any, NamedTuple, TypeVar
+from collections.abc import Iterable, Iterator, Sequence
+from typing import TYPE_CHECKING, NamedTuple
 
-import click
-
-from rhizon.core.errors import NoSolutionError, RhizonError
+from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.names import plain
 
 if TYPE_CHECKING:
     from rich.console import Console
-    from rich.table import Table
     from rich.text import Text
 
 __all__ = [
     "Output",
-    "common",
+    "Step",
     "console",
     "next_steps",
     "say",
+    "shortened",
     "show_error",
     "show_findings",
-    "show_json",
     "show_pairs",
     "show_table",
     "verdict",
+    "write_json",
 ]
 
-F = TypeVar("F", bound=Callable[..., Any])
-
 PIPE_WIDTH = 120
-COLOURS = {"error": "red", "warning": "yellow", "info": "cyan"}
+GAP = 2  # columns between two cells
+HANG = 2  # columns that a finding's further lines stand further in
+LEAST = 8  # columns that a shortened cell keeps
+LEAST_PROSE = 24  # columns that a folded cell keeps
+COLOURS = {"error": "red", "warning": "yellow", "note": "cyan"}
 
 
 class Output(NamedTuple):
     """How this command is to speak."""
 
-    json: bool
-    quiet: bool
-    verbose: bool
-
-    def result(self, result: object, render: Callable[["Console"], None], findings: Sequence[Finding] = ()) -> None:
-        """The one result: as JSON, or rendered for a person (nothing when quiet)."""
-        if self.json:
-            show_json({"ok": True, "result": result} | ({"findings": list(findings)} if findings else {}))
-        elif not self.quiet:
-            render(console())
+    json: bool = False
+    quiet: bool = False
+    verbose: bool = False
+    wide: bool = False
+    events: bool = False
 
 
-def common(function: F) -> F:
-    """The options that every command has; the command gets them as ``out``."""
+class Step(NamedTuple):
+    """A command to type next, as words, and what it does."""
 
-    @click.option("--json", "as_json", is_flag=True, help="Print exactly one JSON object on standard output.")
-    @click.option("-q", "--quiet", is_flag=True, help="Print nothing but errors.")
-    @click.option("-v", "--verbose", is_flag=True, help="Print more: the server's log, every file.")
-    @click.option("--debug", is_flag=True, help="Show a traceback when something goes wrong.")
-    @functools.wraps(function)
-    def wrapped(*, as_json: bool, quiet: bool, verbose: bool, debug: bool, **rest: Any) -> Any:  # noqa: ARG001
-        return function(out=Output(as_json, quiet, verbose), **rest)
-
-    return wrapped  # type: ignore[return-value]
-
-
-GAP = 3  # between two columns
-HANG = 2  # columns that a finding's further lines stand further in
+    command: tuple[str, ...]
+    meaning: str
 
 
 def console(*, stderr: bool = False) -> "Console":
@@ -83,8 +67,13 @@ def console(*, stderr: bool = False) -> "Console":
     return Plain(file=stream, markup=False, highlight=False, emoji=False, width=width, soft_wrap=False)
 
 
-def show_json(document: object) -> None:
-    """One object and one line end."""
+def _is_bounded(to: "Console") -> bool:
+    """Whether lines must fit a width: on a terminal, and where the person has set COLUMNS."""
+    return to.is_terminal or "COLUMNS" in os.environ
+
+
+def write_json(document: object) -> None:
+    """One object and one line end on standard output."""
     from rhizon.core.model.decode import encode_line
 
     sys.stdout.flush()
@@ -92,40 +81,36 @@ def show_json(document: object) -> None:
     sys.stdout.flush()
 
 
-def show_error(error: RhizonError, *, as_json: bool) -> None:
-    """What happened, why, what to do: on standard error, or as the JSON object."""
-    if as_json:
-        details = {"details": [plain(one) for one in error.details]} if error.details else {}
-        shown: dict[str, object] = {
-            "code": error.code,
-            "message": plain(error.message),
-            "hint": plain(error.hint),
-            **details,
-        }
-        if isinstance(error, NoSolutionError) and error.core:
-            shown |= {"core": error.core, "repairs": error.repairs}
-        show_json({"ok": False, "error": shown})
-        return
+def show_error(error: RhizonError) -> None:
+    """What happened, why, what to do: on standard error."""
     to = console(stderr=True)
     from rich.text import Text
 
-    _line(to, Text.assemble(("error: ", "bold red"), plain(error.message)))
+    _line(to, Text.assemble(("error: ", "bold red"), plain(error.message)), HANG)
     for line in error.details:
-        _line(to, Text("  " + plain(line), style="dim"))
-    _line(to, Text.assemble(("hint: ", "bold cyan"), plain(error.hint)))
+        _line(to, Text("  " + plain(line), style="dim"), 2 * HANG)
+    _line(to, Text.assemble(("hint: ", "bold cyan"), plain(error.hint)), HANG, whole="rhizon " in error.hint)
 
 
-def _line(to: "Console", text: "Text", hang: int = 0) -> None:
+def _line(to: "Console", text: "Text", hang: int = 0, *, whole: bool = False) -> None:
     """Broken between words for a person, what follows the first line ``hang`` columns further in; whole where somebody
-    else reads it."""
-    if not to.is_terminal or not hang:
-        to.print(text, soft_wrap=not to.is_terminal)
+    else reads it, or where it holds a command to copy."""
+    if whole or not _is_bounded(to):
+        to.print(text, soft_wrap=True)
         return
-    first, *rest = text.wrap(to, max(to.width - hang, 1), overflow="fold") or [text]
-    to.print(first)
+    for line in _folded(to, text, to.width, hang):
+        to.print(line, soft_wrap=True)
+
+
+def _folded(to: "Console", text: "Text", width: int, hang: int = 0) -> "Iterator[Text]":
+    """The lines of a text, without blanks at their ends."""
+    first, *rest = text.wrap(to, max(width - hang, 1), overflow="fold") or [text]
+    first.rstrip()
+    yield first
     for line in rest:
+        line.rstrip()
         line.pad_left(hang)
-        to.print(line)
+        yield line
 
 
 def verdict(to: "Console", text: str, *, good: bool = True) -> None:
@@ -133,58 +118,90 @@ def verdict(to: "Console", text: str, *, good: bool = True) -> None:
     from rich.text import Text
 
     mark = ("✓ ", "bold green") if good else ("✗ ", "bold red")
-    _line(to, Text.assemble(mark, (plain(text), "bold")))
+    _line(to, Text.assemble(mark, (plain(text), "bold")), HANG)
 
 
 def say(to: "Console", text: str) -> None:
     """A line of text, cleaned."""
     from rich.text import Text
 
-    _line(to, Text(plain(text)))
+    _line(to, Text(plain(text)), HANG)
+
+
+def shortened(text: str, width: int) -> str:
+    """``text`` in at most ``width`` columns, its middle left out: both ends of a path or a name tell more."""
+    from rich.cells import cell_len, set_cell_size
+
+    if cell_len(text) <= width:
+        return text
+    tail = max((width - 1) * 2 // 3, 1)
+    head = width - 1 - tail
+    end = text[len(text) - tail :]
+    while cell_len(end) > tail:
+        end = end[1:]
+    return f"{set_cell_size(text, head).rstrip() if head else ''}…{end}"
 
 
 def show_table(
-    to: "Console", columns: Sequence[str], rows: Iterable[Sequence[str]], *, right: Sequence[str] = ()
+    to: "Console",
+    columns: Sequence[str],
+    rows: Iterable[Sequence[str]],
+    *,
+    right: Sequence[str] = (),
+    prose: Sequence[str] = (),
+    wide: bool = False,
 ) -> None:
-    """A plain table; cells are cleaned. Columns named in ``right`` are numbers. Where a person looks, cells that do not
-    fit are folded; where a program reads, every row is one line."""
+    """A table; cells are cleaned. Columns named in ``right`` are numbers, those in ``prose`` are sentences.
+
+    Where a person looks and it does not fit, sentences are folded between words and other cells lose their middle, so
+    that a row is one line where no sentence is in it. With ``wide``, and where a program reads, every cell is whole.
+    """
     from rich.cells import cell_len
     from rich.text import Text
 
     cells = [[plain(cell) for cell in row] for row in rows]
     widths = [max(map(cell_len, column)) for column in zip(columns, *cells, strict=True)]
-    if to.is_terminal and sum(widths) + GAP * (len(widths) - 1) > to.width:
-        table = _new_table(columns, right)
-        for row in cells:
-            table.add_row(*map(Text, row))
-        to.print(table)
-        return
+    if _is_bounded(to) and not wide:
+        _fit(widths, to.width - GAP * (len(widths) - 1), columns, right, prose)
 
-    def line(row: Sequence[str]) -> str:
-        padded = []
+    def lines(row: Sequence[str]) -> Iterator[str]:
+        parts = []
         for name, cell, width in zip(columns, row, widths, strict=True):
-            blank = " " * (width - cell_len(cell))
-            padded.append(blank + cell if name in right else cell + blank)
-        return (" " * GAP).join(padded).rstrip()
+            if name in prose and cell_len(cell) > width:
+                parts.append([one.plain for one in _folded(to, Text(cell), width)])
+            else:
+                parts.append([shortened(cell, width)])
+        for number in range(max(map(len, parts))):
+            padded = []
+            for name, part, width in zip(columns, parts, widths, strict=True):
+                cell = part[number] if number < len(part) else ""
+                blank = " " * (width - cell_len(cell))
+                padded.append(blank + cell if name in right else cell + blank)
+            yield (" " * GAP).join(padded).rstrip()
 
-    to.print(Text(line(columns), style="bold"), soft_wrap=True)
-    rule = "─" * (sum(widths) + GAP * (len(widths) - 1))
-    to.print(Text("\n".join([rule, *map(line, cells)])), soft_wrap=True)
+    for head in lines(columns):
+        to.print(Text(head, style="bold"), soft_wrap=True)
+    rule = "─" * min(sum(widths) + GAP * (len(widths) - 1), to.width if _is_bounded(to) and not wide else 10_000)
+    to.print(Text("\n".join([rule, *(line for row in cells for line in lines(row))])), soft_wrap=True)
 
 
-def _new_table(columns: Sequence[str], right: Sequence[str] = ()) -> "Table":
-    """The one look of our tables."""
-    from rich import box
-    from rich.table import Table
-
-    table = Table(box=box.SIMPLE_HEAD, pad_edge=False, header_style="bold", show_edge=False)
-    for column in columns:
-        table.add_column(column, justify="right" if column in right else "left", overflow="fold")
-    return table
+def _fit(widths: list[int], room: int, columns: Sequence[str], right: Sequence[str], prose: Sequence[str]) -> None:
+    """Takes columns away from the widest until all fit: from sentences first, from numbers last."""
+    for least, names in (
+        (LEAST_PROSE, {*prose}),
+        (LEAST, {*columns} - {*right} - {*prose}),
+        (LEAST, {*columns} - {*right}),
+        (3, {*columns}),
+    ):
+        while sum(widths) > room:
+            best = max((i for i, name in enumerate(columns) if name in names), key=lambda i: widths[i], default=None)
+            if best is None or widths[best] <= least:
+                break
+            widths[best] -= 1
 
 
 def show_findings(to: "Console", findings: Sequence[Finding]) -> None:
-    """Each finding with what and how to mend it, worst first as they come."""
+    """Each finding with what and how to mend it, in the order given."""
     from rich.text import Text
 
     for one in findings:
@@ -193,35 +210,40 @@ def show_findings(to: "Console", findings: Sequence[Finding]) -> None:
         )
         _line(to, head, HANG)
         if one.remedy:
-            _line(to, Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim")), 2 * HANG)
+            hint = Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim"))
+            _line(to, hint, 2 * HANG, whole="rhizon " in one.remedy)
 
 
-def next_steps(to: "Console", steps: Sequence[tuple[Sequence[str], str]]) -> None:
+def next_steps(to: "Console", steps: Sequence[Step]) -> None:
     """Commands to type next, each with what it does; quoted for a shell and never broken over lines."""
-    import shlex
-
     from rich.cells import cell_len
     from rich.text import Text
 
+    if not steps:
+        return
     to.print()
     to.print(Text("next:", style="bold"))
-    commands = [shlex.join(plain(word) for word in words) for words, _ in steps]
+    commands = [shlex.join(plain(word) for word in one.command) for one in steps]
     width = max((cell_len(one) for one in commands if cell_len(one) <= 64), default=0)
-    for command, (_, meaning) in zip(commands, steps, strict=True):
-        blank = " " * (width - cell_len(command) + 2)
-        line = Text.assemble("  ", (command, "cyan"), blank, (plain(meaning), "dim"))
+    for command, one in zip(commands, steps, strict=True):
+        blank = " " * (max(width - cell_len(command), 0) + 2)
+        line = Text.assemble("  ", (command, "cyan"), blank, (plain(one.meaning), "dim"))
         to.print(line, soft_wrap=True)
 
 
 def show_pairs(to: "Console", rows: Sequence[tuple[str, str]]) -> None:
-    """Names with what belongs to each; rows without a value are left out."""
-    from rich.table import Table
+    """Names with what belongs to each, folded beside its name; rows without a value are left out."""
+    from rich.cells import cell_len
     from rich.text import Text
 
-    grid = Table.grid(padding=(0, 2))
-    grid.add_column(overflow="fold")
-    grid.add_column(overflow="fold")
-    for name, value in rows:
-        if value:
-            grid.add_row(Text(name, style="dim"), Text(plain(value)))
-    to.print(grid)
+    shown = [(plain(name), plain(value)) for name, value in rows if value]
+    width = max((cell_len(name) for name, _ in shown), default=0) + GAP
+    bounded = _is_bounded(to)
+    for name, value in shown:
+        room = max(to.width - width, LEAST)
+        lines = list(_folded(to, Text(value), room)) if bounded else [Text(value)]
+        first, *rest = lines
+        to.print(Text.assemble((name + " " * (width - cell_len(name)), "dim"), first), soft_wrap=True)
+        for line in rest:
+            line.pad_left(width)
+            to.print(line, soft_wrap=True)

@@ -1,6 +1,7 @@
-"""Progress on standard error: a spinner where a person looks on, plain lines elsewhere."""
+"""Progress on standard error: a spinner where a person looks on, plain lines elsewhere, JSON lines with --events."""
 
 import contextlib
+import json
 import sys
 from typing import TYPE_CHECKING
 
@@ -11,20 +12,62 @@ from rhizon.core.names import plain
 if TYPE_CHECKING:
     from rich.status import Status
 
-__all__ = ["ConsoleReporter"]
+__all__ = ["CommandReporter", "ConsoleReporter", "EventReporter", "new_reporter"]
 
 
-class ConsoleReporter(Reporter):
-    """``lines`` shows the server's log too: to standard output, or to standard error beside JSON. Without
-    ``results`` only the spinner is shown: for commands whose answer says it all."""
+class CommandReporter(Reporter):
+    """A reporter that a command opens and closes."""
 
-    def __init__(self, out: Output, *, lines: bool = False, results: bool = True) -> None:
+    def end(self) -> None:
+        """Takes away what is shown of the current step, so that something else can be printed."""
+
+    def close(self) -> None:
+        """The same at the end of the command."""
+
+
+def new_reporter(out: Output, *, log: bool, results: bool) -> CommandReporter:
+    """The one that the options ask for. With ``log`` the server's lines are shown, with ``results`` what each step came
+    to; without it only the current step, for commands whose answer says it all."""
+    return EventReporter(log=log) if out.events else ConsoleReporter(out, log=log, results=results)
+
+
+class EventReporter(CommandReporter):
+    """One JSON object a line: ``step``, ``done``, ``progress`` (``part`` from 0 to 1) and, with ``log``, ``line``."""
+
+    def __init__(self, *, log: bool) -> None:
+        self._log = log
+
+    def step(self, text: str) -> None:
+        self._write("step", text)
+
+    def done(self, text: str) -> None:
+        self._write("done", text)
+
+    def progress(self, text: str, part: float) -> None:
+        self._write("progress", text, part=round(part, 3))
+
+    def line(self, text: str) -> None:
+        if self._log:
+            self._write("line", text)
+
+    def _write(self, event: str, text: str, **more: float) -> None:
+        with contextlib.suppress(OSError):  # a reader that went away is no reason to stop
+            line = json.dumps({"event": event, "text": plain(text), **more}, ensure_ascii=False)
+            sys.stderr.buffer.write(line.encode("utf-8", "replace") + b"\n")
+            sys.stderr.flush()
+
+
+class ConsoleReporter(CommandReporter):
+    """``log`` shows the server's log too: to standard output, or to standard error beside JSON. Without ``results``
+    only the spinner is shown."""
+
+    def __init__(self, out: Output, *, log: bool = False, results: bool = True) -> None:
         self._results = results
         self._quiet = out.quiet
         self._to = console(stderr=True)
         # beside a spinner the log must come through the spinner's own console
         self._log = self._to if out.json or sys.stdout.isatty() else console()
-        self._lines = lines
+        self._lines = log
         self._live = sys.stderr.isatty() and not out.quiet
         self._status: Status | None = None
         self._text = ""
@@ -44,7 +87,7 @@ class ConsoleReporter(Reporter):
         if self._results and not self._quiet:
             from rich.text import Text
 
-            with contextlib.suppress(OSError):  # what cannot be told is no reason to stop
+            with contextlib.suppress(OSError):  # progress that cannot be shown is no reason to stop
                 self._to.print(Text.assemble(("  ✓ ", "green"), plain(text)), soft_wrap=True)
 
     def progress(self, text: str, part: float) -> None:
@@ -62,13 +105,12 @@ class ConsoleReporter(Reporter):
                 self._log.print(Text(text, style="dim"), soft_wrap=True)
 
     def close(self) -> None:
-        """Takes the spinner away and sets what was told apart from the answer that follows."""
+        """Takes the spinner away and leaves a blank line before the answer that follows."""
         self.end()
         if self._live and self._results and self._text:
             self._to.print()
 
     def end(self) -> None:
-        """Takes the spinner away."""
         if self._status is not None:
             self._status.stop()
             self._status = None

@@ -1,12 +1,13 @@
 """The command that starts a server, and what it is started with."""
 
 from collections.abc import Mapping, Sequence
+from typing import NamedTuple
 
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.runtimes import FAMILIES
 
-__all__ = ["fill", "start_command", "start_environment"]
+__all__ = ["Launch", "fill", "start_command", "start_environment"]
 
 
 def fill(command: Sequence[str], words: Mapping[str, str], lists: Mapping[str, Sequence[str]]) -> tuple[str, ...]:
@@ -23,29 +24,35 @@ def fill(command: Sequence[str], words: Mapping[str, str], lists: Mapping[str, S
     return tuple(made)
 
 
-def start_command(
-    game: GameDefinition,
-    loader: str | None,
-    runtime: RuntimeChoice | None,
-    heap_mib: int,
-    *,
-    path_separator: str,
-    content: Sequence[str] = (),
-    arguments: Sequence[str] = (),
-    program: str | None = None,
-    measured: str | None = None,
-) -> tuple[str, ...]:
-    """The arguments that start the server in its folder; without a loader, the bare server. ``content`` are the paths
-    that the loader is told, ``arguments`` those of the game's file of them. ``measured`` is the folder there that the
-    runtime writes logs of its memory into."""
+class Launch(NamedTuple):
+    """How a server is started: with which loader (None: the bare server), runtime and heap in MiB.
+
+    ``content`` are the paths that the loader is told, ``arguments`` those of the game's file of them. ``measured`` is
+    the folder there that the runtime writes logs of its memory into, ``program`` a word for the runtime's program where
+    that is only known later.
+    """
+
+    loader: str | None
+    runtime: RuntimeChoice | None
+    heap_mib: int
+    path_separator: str = ":"
+    content: Sequence[str] = ()
+    arguments: Sequence[str] = ()
+    program: str | None = None
+    measured: str | None = None
+
+
+def start_command(game: GameDefinition, launch: Launch) -> tuple[str, ...]:
+    """The arguments that start the server in its folder."""
+    loader, runtime, heap_mib, content = launch.loader, launch.runtime, launch.heap_mib, launch.content
     rule = game.loaders[loader] if loader is not None else None
     family = FAMILIES.get(game.runtime.family)
     flags = family.flags(runtime.major, heap_mib) if family and runtime else ()
-    if measured is not None and family and runtime:
-        flags += family.measuring(runtime.major, measured)
-    path = program or (runtime.program if runtime else "")
-    words = {"runtime": path, "path_separator": path_separator, "heap_mib": str(heap_mib), "content": ""}
-    lists = {"runtime_flags": flags, "content": (), "arguments": tuple(arguments)}
+    if launch.measured is not None and family and runtime:
+        flags += family.measuring(runtime.major, launch.measured)
+    path = launch.program or (runtime.program if runtime else "")
+    words = {"runtime": path, "path_separator": launch.path_separator, "heap_mib": str(heap_mib), "content": ""}
+    lists = {"runtime_flags": flags, "content": (), "arguments": tuple(launch.arguments)}
     if rule is not None:
         words["content"] = rule.content.separator.join(content)
         lists["content"] = tuple(word.replace("{path}", one) for one in content for word in rule.content.each)

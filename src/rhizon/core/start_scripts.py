@@ -8,7 +8,7 @@ import shlex
 from collections.abc import Mapping, Sequence
 from typing import NamedTuple
 
-from rhizon.core.launch import start_command, start_environment
+from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.names import RelPath
@@ -44,13 +44,15 @@ def start_scripts(
             variables=start_environment(game, runtime, heap_mib),
             command=start_command(
                 game,
-                loader,
-                runtime,
-                heap_mib,
-                path_separator=path_separator,
-                content=content,
-                arguments=(_ARGUMENTS,) if game.arguments_file is not None else (),
-                program=_RUNTIME,
+                Launch(
+                    loader,
+                    runtime,
+                    heap_mib,
+                    path_separator=path_separator,
+                    content=content,
+                    arguments=(_ARGUMENTS,) if game.arguments_file is not None else (),
+                    program=_RUNTIME,
+                ),
             ),
             recorded=runtime.program if runtime else "",
             usual=family.program if family else "",

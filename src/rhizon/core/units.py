@@ -17,6 +17,6 @@ def mib_text(number: int) -> str:
     return f"{number} MiB" if number < 10_000 else f"{number / 1024:.1f} GiB"
 
 
-def counted(number: int, noun: str) -> str:
-    """``1 file``, ``2 files``."""
-    return f"{number} {noun}" if number == 1 else f"{number} {noun}s"
+def counted(number: int, noun: str, plural: str = "") -> str:
+    """``1 file``, ``2 files``; ``plural`` where that is not the noun with an s."""
+    return f"{number} {noun}" if number == 1 else f"{number} {plural or noun + 's'}"

@@ -77,12 +77,12 @@ def left_unread(folder: Path) -> list[Finding]:
     kinds = (
         ("archives-below", "warning", below, "in folders below", "Move those that are meant into the folder itself."),
         ("archives-aside", "warning", aside, "under another ending", "Give those that are meant their ending back."),
-        ("other-files", "info", others, "of another kind", "Nothing to do if they are not content."),
+        ("other-files", "note", others, "of another kind", "Nothing to do if they are not content."),
     )
     return [
         Finding(
             code=code,
-            severity="warning" if severity == "warning" else "info",
+            severity="warning" if severity == "warning" else "note",
             subject=plain(folder.name or str(folder), 120),
             what=f"{counted(len(paths), 'file')} {where}, not read: {_some(paths)}",
             remedy=remedy,

@@ -14,14 +14,15 @@ from rhizon.app.choose.sources import PACK_ENDING, read_pack, read_source
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, RhizonError
-from rhizon.core.finding import SEVERITIES, Finding
+from rhizon.core.finding import SEVERITIES, Finding, worst_first
+from rhizon.core.model.catalog import CATALOG_FILE, SHELF_FILE
 from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
 from rhizon.core.secret import HIDDEN
 
-__all__ = ["Inspection", "inspect"]
+__all__ = ["InspectResult", "Inspection", "inspect"]
 
 Kind = Literal["content list", "pack", "lock", "game definition", "archive"]
 
@@ -43,10 +44,17 @@ class Inspection(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...] = ()
 
 
-def inspect(
-    host: Host, paths: Sequence[Path], game: str | None, reporter: Reporter
-) -> tuple[list[Inspection], list[Finding]]:
-    """Each file, and each archive of a folder that is no pack, worst first; then findings over all archives together.
+class InspectResult(msgspec.Struct, frozen=True, kw_only=True):
+    """Each file, and each archive of a folder that is not a pack, worst first; then all findings, worst first.
+    ``is_shelf``: the archives are a catalog's, where several releases of one item are no mistake."""
+
+    inspected: tuple[Inspection, ...]
+    is_shelf: bool
+    findings: tuple[Finding, ...]
+
+
+def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Reporter) -> InspectResult:
+    """What each file is. Archives are also judged together, unless they are a catalog's.
 
     With ``game`` archives are read under that definition only. Raises InputError, DocumentError, TrustError.
     """
@@ -78,7 +86,19 @@ def inspect(
         for one in scanned
     ]
     seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
-    return [*others, *seen], [*unread, *(scan_together(scanned, rules) if len(scanned) > 1 else ())]
+    shelf = any(_is_shelf(path) for path in paths)
+    together = scan_together(scanned, rules) if len(scanned) > 1 and not shelf else []
+    inspected = (*others, *seen)
+    findings = [*(one for file in inspected for one in file.findings), *unread, *together]
+    return InspectResult(inspected=inspected, is_shelf=shelf, findings=tuple(worst_first(findings)))
+
+
+def _is_shelf(path: Path) -> bool:
+    """Whether a folder is a catalog or in one: a shelf of releases to choose from, and no set to load together."""
+    if not path.is_dir():
+        return False
+    here = path.absolute()
+    return any((folder / name).is_file() for folder in (here, here.parent) for name in (CATALOG_FILE, SHELF_FILE))
 
 
 # Names that hold a secret in most games; used where the game's definition is not known here.

@@ -21,7 +21,9 @@ from rhizon.core.settings.content import with_content
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
 
-__all__ = ["Remembered", "catalogs_for", "named_majors", "solve_source"]
+__all__ = ["Prefer", "Remembered", "SolveOptions", "catalogs_for", "named_majors", "solve_source"]
+
+Prefer = Literal["list", "current"]
 
 
 class Remembered(msgspec.Struct, frozen=True, kw_only=True):
@@ -63,27 +65,34 @@ def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
     return tuple(dict.fromkeys((*named, *(family.long_term if family else ())))) if named else ()
 
 
+class SolveOptions(msgspec.Struct, frozen=True, kw_only=True):
+    """How to choose: as close as possible to the lock ``keep``; newest in the order of the list or ``current`` over all
+    of it; only with these runtime ``majors``. Where ``remembered`` answers the same question, nothing is solved."""
+
+    keep: Lock | None = None
+    prefer: Prefer = "list"
+    majors: tuple[int, ...] | None = None
+    remembered: Remembered | None = None
+
+
 def solve_source(
+    host: Host,
     source: Source,
     game: GameDefinition,
     catalogs: Catalogs,
-    host: Host,
     reporter: Reporter,
-    keep: Lock | None = None,
-    prefer: Literal["list", "current"] = "list",
-    majors: tuple[int, ...] | None = None,
-    remembered: Remembered | None = None,
+    options: SolveOptions = SolveOptions(),
 ) -> Remembered:
-    """The lock of a list or pack; a lock is its own solution. ``majors`` are the only runtime majors to try. Where
-    ``remembered`` answers the very question, nothing is solved."""
+    """The lock of a list or pack; a lock is its own solution. Raises NoSolutionError, RemoteError, InputError."""
+    keep, prefer, remembered = options.keep, options.prefer, options.remembered
     require_no_secrets(game, source.settings, source.label)
     if isinstance(source.document, Lock):
         return Remembered(question="", solution=Solution(lock=source.document, findings=()))
     reporter.step(f"solving {source.label}")
-    majors = majors or named_majors(source, game) or majors_to_try(game, host.runtimes(game))
+    majors = options.majors or named_majors(source, game) or majors_to_try(game, host.runtimes(game))
     question = _question(source, game, catalogs, majors) if keep is None and prefer == "list" else ""
     if remembered is not None and question and question == remembered.question:
-        reporter.done("the list and its catalogs are what they were")
+        reporter.done("the list and its catalogs have not changed")
         return remembered
     catalogs.prefetch(game.id, list(source.document.content))  # over a network one after the other takes far longer
     solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)

@@ -9,16 +9,18 @@ from rhizon.app.host import Host
 from rhizon.app.instance.reservations import known_servers
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
 from rhizon.core.runtimes import FAMILIES
 
-__all__ = ["KnownRuntime", "RuntimeWish", "choose_runtime", "list_runtimes", "why_runtime"]
+__all__ = ["KnownRuntime", "RuntimeWish", "Runtimes", "choose_runtime", "list_runtimes", "why_runtime"]
 
 
 class KnownRuntime(msgspec.Struct, frozen=True, kw_only=True):
-    """One runtime; ``answers`` is False for a program that is there and does not run. ``used_by`` are instances."""
+    """One runtime; ``answers`` is False for a program that is there and does not run. ``used_by`` are the names of
+    servers."""
 
     family: str
     major: int | None
@@ -37,8 +39,15 @@ class RuntimeWish(msgspec.Struct, frozen=True, kw_only=True):
     fetch: bool = False
 
 
-def list_runtimes(host: Host) -> list[KnownRuntime]:
-    """Every runtime of every family that is known, the newest major first."""
+class Runtimes(msgspec.Struct, frozen=True, kw_only=True):
+    """Every runtime, by family, the newest major first; findings are programs that do not answer."""
+
+    runtimes: tuple[KnownRuntime, ...]
+    findings: tuple[Finding, ...]
+
+
+def list_runtimes(host: Host) -> Runtimes:
+    """Every runtime of every family that is known."""
     users: dict[str, list[str]] = {}
     for server in known_servers(host)[0]:
         try:
@@ -46,7 +55,7 @@ def list_runtimes(host: Host) -> list[KnownRuntime]:
         except RhizonError:
             continue
         if chosen is not None:
-            users.setdefault(chosen.program, []).append(server.entry.folder)
+            users.setdefault(chosen.program, []).append(server.entry.name)
     found = [one for family in FAMILIES for one in host.every_runtime(family)]
     known = [
         KnownRuntime(
@@ -61,7 +70,19 @@ def list_runtimes(host: Host) -> list[KnownRuntime]:
         )
         for one in found
     ]
-    return sorted(known, key=lambda one: (one.family, not one.answers, -(one.major or 0), one.program))
+    known.sort(key=lambda one: (one.family, not one.answers, -(one.major or 0), one.program))
+    findings = (_silent(one) for one in known if not one.answers)
+    return Runtimes(runtimes=tuple(known), findings=tuple(findings))
+
+
+def _silent(one: KnownRuntime) -> Finding:
+    return Finding(
+        code="runtime-answers-no-more",
+        severity="note",
+        subject=one.program,
+        what=f"it looks like {one.family}, but does not answer when it is run",
+        remedy="Remove it or repair its installation.",
+    )
 
 
 def choose_runtime(

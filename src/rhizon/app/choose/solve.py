@@ -1,23 +1,23 @@
 """Solve a list or a pack and write the lock."""
 
 from pathlib import Path
-from typing import Literal
 
 import msgspec
 
 from rhizon.adapters.files import translated, write_atomic
-from rhizon.app.choose.resolve import catalogs_for, solve_source
+from rhizon.app.choose.resolve import Prefer, SolveOptions, catalogs_for, solve_source
 from rhizon.app.choose.sources import read_any, read_lock
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.decode import encode_json
-from rhizon.core.model.lock import Dropped, HeldBack, Lock, Target
+from rhizon.core.model.lock import Dropped, HeldBack, Target
 from rhizon.core.model.metadata import Placement
 from rhizon.core.version import Version
+from rhizon.core.words import command_line
 
-__all__ = ["Answer", "SolveResult", "SolvedRelease", "solve_to_lock"]
+__all__ = ["SolveResult", "SolveWishes", "SolvedRelease", "solve_to_lock"]
 
 
 class SolvedRelease(msgspec.Struct, frozen=True, kw_only=True):
@@ -33,62 +33,57 @@ class SolvedRelease(msgspec.Struct, frozen=True, kw_only=True):
     size: int
 
 
-class Answer(msgspec.Struct, frozen=True, kw_only=True):
-    """The answer as it is printed with --json."""
+class SolveResult(msgspec.Struct, frozen=True, kw_only=True):
+    """The answer: the source's name, the target, every release, what was dropped, what the server and each player have
+    to download (bytes), and where the lock was written."""
 
+    name: str
+    source: str
+    game: str
+    game_title: str
     target: Target
     releases: tuple[SolvedRelease, ...]
     dropped: tuple[Dropped, ...]
     server_bytes: int
     player_bytes: int
     lock_file: str | None
-
-
-class SolveResult(msgspec.Struct, frozen=True, kw_only=True):
-    """The answer, the lock behind it and what to know."""
-
-    answer: Answer
-    lock: Lock
-    source: str
     findings: tuple[Finding, ...]
 
 
-def solve_to_lock(
-    host: Host,
-    path: Path,
-    catalogs: tuple[str, ...],
-    lock_file: Path | None,
-    reporter: Reporter,
-    *,
-    write: bool,
-    keep: Path | None = None,
-    prefer: Literal["list", "current"] = "list",
-    game_id: str | None = None,
-) -> SolveResult:
+class SolveWishes(msgspec.Struct, frozen=True, kw_only=True):
+    """What a person asks for: other catalogs, where to write the lock (with ``write``), releases as close as possible
+    to those of a lock, what to prefer, and the game of a folder of archives."""
+
+    catalogs: tuple[str, ...] = ()
+    lock_file: Path | None = None
+    write: bool = True
+    close_to: Path | None = None
+    prefer: Prefer = "list"
+    game: str | None = None
+
+
+def solve_to_lock(host: Host, path: Path, wishes: SolveWishes, reporter: Reporter) -> SolveResult:
     """Raises NoSolutionError, RemoteError, InputError; the lock file is then as it was."""
-    source = read_any(host, path, game_id, reporter)
+    source = read_any(host, path, wishes.game, reporter)
     if source.kind == "lock":
-        raise InputError("already-solved", f"{path} is a lock already", hint="Provision from it directly.")
+        again = command_line("rhizon", "provision", path, f"./{source.name}")
+        raise InputError("already-solved", f"{path} is a lock already", hint=f"Provision from it directly: {again}")
     game = host.games(source.beside).get(source.game)
-    kept = read_lock(keep) if keep is not None else None
-    shelf = catalogs_for(host, source, game, catalogs, reporter)
-    solution = solve_source(source, game, shelf, host, reporter, kept, prefer).solution
+    kept = read_lock(wishes.close_to) if wishes.close_to is not None else None
+    shelf = catalogs_for(host, source, game, wishes.catalogs, reporter)
+    options = SolveOptions(keep=kept, prefer=wishes.prefer)
+    solution = solve_source(host, source, game, shelf, reporter, options).solution
     lock = solution.lock
-    target_file = lock_file or source.beside / f"{source.name}.lock.json"
-    if write:
-        with translated("write the lock", target_file):
-            write_atomic(target_file, encode_json(lock))
-    return SolveResult(
-        answer=_answer(lock, str(target_file) if write else None),
-        lock=lock,
-        source=str(path),
-        findings=solution.findings,
-    )
-
-
-def _answer(lock: Lock, file: str | None) -> Answer:
+    file = wishes.lock_file or source.beside / f"{source.name}.lock.json"
+    if wishes.write:
+        with translated("write the lock", file):
+            write_atomic(file, encode_json(lock))
     on_server = sum(one.file.size for one in lock.on_server())
-    return Answer(
+    return SolveResult(
+        name=source.name,
+        source=str(path),
+        game=game.id,
+        game_title=game.title,
         target=lock.target,
         releases=tuple(
             SolvedRelease(
@@ -106,5 +101,6 @@ def _answer(lock: Lock, file: str | None) -> Answer:
         dropped=lock.dropped,
         server_bytes=lock.server.size + (lock.loader.file.size if lock.loader is not None else 0) + on_server,
         player_bytes=sum(one.file.size for one in lock.for_players()),
-        lock_file=file,
+        lock_file=str(file) if wishes.write else None,
+        findings=solution.findings,
     )

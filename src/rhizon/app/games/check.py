@@ -24,7 +24,7 @@ from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import plain
 from rhizon.core.settings.shared import SHARED, meant
 
-__all__ = ["CheckedGame", "GameLine", "Taken", "check_game", "list_games", "show_game", "take_out"]
+__all__ = ["CheckedGame", "GameLine", "GameList", "Taken", "check_game", "list_games", "show_game", "take_out"]
 
 
 class GameLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -41,17 +41,24 @@ class GameLine(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class CheckedGame(msgspec.Struct, frozen=True, kw_only=True):
-    """A definition that can be read, and what could be better."""
+    """A definition that can be read, what its rules read from an archive (``taken``), and what could be better."""
 
     id: str
     title: str
     file: str
+    taken: tuple["Taken", ...]
     findings: tuple[Finding, ...]
 
 
-def list_games(host: Host) -> list[GameLine]:
+class GameList(msgspec.Struct, frozen=True, kw_only=True):
     """Every definition that is found from here, by id."""
-    return [_line(name, file) for name, file in host.games(Path.cwd()).files().items()]
+
+    games: tuple[GameLine, ...]
+
+
+def list_games(host: Host) -> GameList:
+    """Definitions in the working folder, in the config folder, and those that ship with Rhizon."""
+    return GameList(games=tuple(_line(name, file) for name, file in host.games(Path.cwd()).files().items()))
 
 
 def _line(name: str, file: Path) -> GameLine:
@@ -80,13 +87,15 @@ def show_game(host: Host, name: str) -> tuple[GameDefinition, Path]:
     return games.get(name), games.files()[name]
 
 
-def check_game(file: Path) -> CheckedGame:
-    """Raises DocumentError with every mistake; what can be read and is still odd becomes findings."""
+def check_game(file: Path, archive: Path | None = None) -> CheckedGame:
+    """What could be better in a definition, and what its rules read from an ``archive``. Raises DocumentError with
+    every mistake of a definition that cannot be used, TrustError for a hostile archive."""
     game = read_game(file)
     findings = [*_named_right(game, file), *_patterns(game), *_runtimes(game), *_metadata(game), *_settings(game)]
     known = lines_of(read_bytes(file, "game definition").decode("utf-8-sig"))
     findings = [_on_line(one, line_of(known, one.subject)) for one in findings]
-    return CheckedGame(id=game.id, title=game.title, file=str(file), findings=tuple(worst_first(findings)))
+    taken = tuple(take_out(file, archive)) if archive is not None else ()
+    return CheckedGame(id=game.id, title=game.title, file=str(file), taken=taken, findings=tuple(worst_first(findings)))
 
 
 def _on_line(finding: Finding, line: int | None) -> Finding:

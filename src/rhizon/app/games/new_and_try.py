@@ -12,16 +12,16 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.games.check import Taken, take_out
 from rhizon.app.instance.native_files import started_with
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.launch import start_command
+from rhizon.core.launch import Launch, start_command
 from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.setting import Stored
 from rhizon.core.names import ID_PATTERN, plain
 from rhizon.core.runtimes import FAMILIES
-from rhizon.core.settings.apply import in_file, spelt
+from rhizon.core.settings.apply import format_value, in_file
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["PatternLine", "PlaceLine", "TryResult", "ValueLine", "new_game", "try_game"]
+__all__ = ["NewGame", "PatternLine", "PlaceLine", "TryResult", "ValueLine", "new_game", "try_game"]
 
 BLANK = GAMES / "blank.toml"
 MOST_MATCHES = 5
@@ -75,18 +75,33 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
         return values + sum(one.needed and not one.there for one in self.places)
 
 
-def new_game(ident: str, folder: Path) -> Path:
-    """Writes a commented definition to fill in. Raises InputError (a bad id), :class:`StateError` (it is there)."""
+class NewGame(msgspec.Struct, frozen=True, kw_only=True):
+    """The definition that was begun, or would be."""
+
+    id: str
+    file: str
+
+
+def new_game(ident: str, output: Path | None, *, write: bool = True) -> NewGame:
+    """Writes a commented definition to fill in, into the file or folder ``output``. Raises InputError (a bad id, a file
+    that is not named after it), :class:`StateError` (the file exists)."""
     if not re.fullmatch(ID_PATTERN, ident):
-        raise InputError("usage", f"{plain(ident, 80)!r} is no id", hint="Small letters, digits, - _ and . make an id.")
-    file = (folder / f"{ident}{ENDING}").absolute()
+        hint = "An id has small letters, digits, and . _ - between them, at most 64."
+        raise InputError("usage", f"{plain(ident, 80)!r} is not a valid id", hint=hint)
+    name = f"{ident}{ENDING}"
+    file = (output or Path()).absolute()
+    if output is None or file.is_dir():
+        file /= name
+    if file.name != name:
+        raise InputError("usage", f"{file.name} is not named after the id", hint=f"Name it {name}, or name a folder.")
     if file.exists():
-        raise StateError("file-in-the-way", f"{file} is there already", hint="Choose another id, or edit that one.")
+        raise StateError("file-in-the-way", f"{file} exists already", hint="Choose another id, or edit that file.")
     title = ident.replace("-", " ").replace("_", " ").title()
     text = BLANK.read_text("utf-8").replace("@ID@", ident).replace("@TITLE@", title)
-    with translated("write the definition", file):
-        write_atomic(file, text.encode())
-    return file
+    if write:
+        with translated("write the definition", file):
+            write_atomic(file, text.encode())
+    return NewGame(id=ident, file=str(file))
 
 
 def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> TryResult:
@@ -149,7 +164,7 @@ def _no_such_key(values: Mapping[str, str]) -> str:
 def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
     one = game.settings[name]
     if one.store is None:
-        return ValueLine(name=name, stored="nowhere: only Rhizon goes by it", value=spelt(one.default), trouble="")
+        return ValueLine(name=name, stored="nowhere; used by Rhizon only", value=format_value(one.default), trouble="")
     stored = f"{one.store.file}: {one.store.key}"
     values = native.file(one.store)
     if isinstance(values, str):
@@ -163,7 +178,7 @@ def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
         one.checked(value)
     except ValueError as wrong:
         trouble = str(wrong)
-    shown = plain(spelt(value), 120)
+    shown = plain(format_value(value), 120)
     raw = plain(values.get(one.store.key, shown), 60)
     if one.secret and value:
         shown = "(secret)"
@@ -207,12 +222,14 @@ def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
     return {
         name or "bare": start_command(
             game,
-            name,
-            runtime,
-            heap,
-            path_separator=":",
-            content=(_example(game, game.loaders[name]),) if name is not None else (),
-            arguments=started_with(InstanceFolder(server), game),
+            Launch(
+                name,
+                runtime,
+                heap,
+                path_separator=":",
+                content=(_example(game, game.loaders[name]),) if name is not None else (),
+                arguments=started_with(InstanceFolder(server), game),
+            ),
         )
         for name in (None, *game.loaders)
     }

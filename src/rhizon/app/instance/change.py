@@ -4,55 +4,30 @@ import contextlib
 import stat
 from collections.abc import Mapping
 
-import msgspec
-
 from rhizon.adapters.files import translated
 from rhizon.adapters.host import now
 from rhizon.adapters.inside import Inside
-from rhizon.adapters.instances import INSTANCE, INVENTORY, LOCK, InstanceFolder
 from rhizon.adapters.store import Store
-from rhizon.adapters.transact import MakeTree, apply
+from rhizon.adapters.transact import Extras, MakeTree, apply
 from rhizon.adapters.undo_history import KeptStates, state_name
 from rhizon.adapters.verified import Verified
-from rhizon.app.instance.edited_files import FileDiff, Side, merge_edited, settings_paths, shown_diff
-from rhizon.core.changes import Changes, changes_between
+from rhizon.app.instance.edited_files import FileDiff, Insisted, merge_edited, settings_paths, shown_diff
+from rhizon.app.instance.state import InstanceState
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
-from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.kept import KeptFile, KeptState
-from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, make_plan
 
 __all__ = [
-    "InstanceState",
     "apply_change",
-    "compare_states",
-    "load_state",
-    "require_instance_state",
     "settings_change",
     "snapshot",
 ]
 
 
-class InstanceState(msgspec.Struct, frozen=True, kw_only=True):
-    """All that an instance is, but for the bytes of its files."""
-
-    lock: Lock
-    instance: Instance
-    inventory: Inventory
-
-    @property
-    def side(self) -> Side:
-        """As settings are settled against."""
-        return Side(instance=self.instance, lock=self.lock)
-
-
 def settings_change(
     store: Store,
-    home: InstanceFolder,
-    game: GameDefinition,
     before: InstanceState,
     after: InstanceState,
     typed: Mapping[str, str | int | bool],
@@ -62,47 +37,18 @@ def settings_change(
     """What it takes to write just the ``typed`` settings, and where ``ports`` says so the ports of ``after`` (else a
     number that was changed by hand stays), and how that changes each file. Raises
     :class:`~rhizon.core.errors.StateError` for a file that cannot be understood."""
-    settled = merge_edited(
-        home, game, store, before.side, after.side, before.inventory, {}, typed, only_typed=True, ports=ports
-    )
-    made = make_plan({}, {}, None, game.world.folder, settled)
+    settled = merge_edited(store, before, after, {}, Insisted(typed, only=True, ports=ports))
+    made = make_plan({}, {}, None, after.game.world.folder, settled)
     diffs = tuple(
-        shown_diff(step.path, home.read(step.path) or b"", made.contents[step.path].data, game)
+        shown_diff(step.path, after.home.read(step.path) or b"", made.contents[step.path].data, after.game)
         for step in made.steps
         if step.action == "merge"
     )
     return Plan(steps=made.steps, inventory=before.inventory, contents=made.contents), diffs
 
 
-def load_state(home: InstanceFolder) -> InstanceState | None:
-    """The instance as far as its documents or their copies can be read; None when there is none, or one of them is
-    nowhere to be had."""
-    if not home.is_ours:
-        return None
-    lock, instance, inventory = (home.sound(name) for name in (LOCK, INSTANCE, INVENTORY))
-    if lock is None or instance is None or inventory is None:
-        return None
-    return InstanceState(lock=lock, instance=instance, inventory=inventory)
-
-
-def require_instance_state(home: InstanceFolder) -> InstanceState:
-    """The instance. Raises :class:`~rhizon.core.errors.StateError` where there is none or a document is damaged."""
-    home.required()
-    return InstanceState(lock=home.lock(), instance=home.instance(), inventory=home.inventory())
-
-
-def compare_states(before: InstanceState, after: InstanceState) -> Changes:
-    """What differs between two states of an instance."""
-    old, new = before.instance, after.instance
-    return changes_between(
-        before.lock, after.lock, (old.settings, new.settings), (old.ports, new.ports), (old.heap_mib, new.heap_mib)
-    )
-
-
 def apply_change(
     store: Store,
-    home: InstanceFolder,
-    game: GameDefinition,
     before: InstanceState | None,
     after: InstanceState,
     plan: Plan,
@@ -114,8 +60,9 @@ def apply_change(
     """Makes the instance ``after`` as the plan says, in one transaction, and answers the number under which the state
     before it is kept; None where nothing changed or nothing was. ``why`` says what the change is ("update to ..."),
     ``backup`` is the time of the backup of the world that belongs to the state before."""
-    if before == after and not plan.changes and not trees:
+    if after.has_same_documents(before) and not plan.changes and not trees:
         return None
+    home = after.home
     records = home.records(after.lock, after.instance, after.inventory)
     number = None
     blobs: dict[str, RelPath] = {}
@@ -123,7 +70,7 @@ def apply_change(
         kept = KeptStates(home.folder)
         number = max(kept.numbers(), default=0) + 1
         touched = frozenset(step.path for step in plan.changes)
-        files, blobs = snapshot(home, game, before, touched, store.verified)
+        files, blobs = snapshot(before, touched, store.verified)
         state = KeptState(
             format="rhizon-kept/1",
             number=number,
@@ -136,7 +83,7 @@ def apply_change(
             files=files,
         )
         records[state_name(number)] = encode_json(state)
-    apply(home.folder, plan, records, store, blobs=blobs, trees=trees, linked=home.linked)
+    apply(home.folder, plan, records, store, Extras(blobs=blobs, trees=trees or {}, linked=home.linked))
     if number is not None:
         with contextlib.suppress(StateError):  # the change is made; the next one trims too
             KeptStates(home.folder).trim()
@@ -144,13 +91,13 @@ def apply_change(
 
 
 def snapshot(
-    home: InstanceFolder, game: GameDefinition, before: InstanceState, touched: frozenset[RelPath], verified: Verified
+    before: InstanceState, touched: frozenset[RelPath], verified: Verified
 ) -> tuple[dict[str, KeptFile], dict[str, RelPath]]:
     """Every file of the state, and by hash those whose bytes only the folder has, or will soon have no more since they
     are ``touched``."""
     files: dict[str, KeptFile] = {}
     blobs: dict[str, RelPath] = {}
-    with translated("read the instance", home.folder), home.inside() as inside:
+    with translated("read the instance", before.home.folder), before.home.inside() as inside:
         for name, owned in before.inventory.files.items():
             kept = None if owned.edited else _kept_file(inside, name, verified, settings=False)
             if kept is None:
@@ -158,7 +105,7 @@ def snapshot(
             files[name] = kept
             if RelPath(name) in touched or kept.sha256 != owned.sha256:
                 blobs[kept.sha256] = RelPath(name)
-        for path in settings_paths(home, game, before.side, before.inventory):
+        for path in settings_paths(before):
             kept = _kept_file(inside, path, None, settings=True)
             if kept is not None:
                 files[path] = kept

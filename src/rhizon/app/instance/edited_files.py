@@ -9,6 +9,7 @@ import shlex
 import stat
 from collections.abc import Collection, Iterator, Mapping
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -17,12 +18,12 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.instance.native_files import native_values, understood
+from rhizon.app.instance.state import InstanceState
 from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.instance import Instance, Inventory
-from rhizon.core.model.lock import Lock
+from rhizon.core.model.instance import Inventory
 from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 from rhizon.core.plan import Settled, WantedFile, Written
@@ -32,18 +33,20 @@ from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
 from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
 
-__all__ = ["FileDiff", "Side", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
+__all__ = ["FileDiff", "Insisted", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
 
 LARGEST_SETTINGS_FILE = 4 << 20
 UNTOUCHED = "the new one, since nobody changed it"
 _UNKNOWN = "\0"  # no setting has this value: whatever stands in its place was changed
 
 
-class Side(msgspec.Struct, frozen=True, kw_only=True):
-    """An instance before or after a change, with the lock that its ports come from."""
+class Insisted(NamedTuple):
+    """What is written whatever stands in a file: ``settings``, and the ports where ``ports`` says so; with ``only``
+    nothing else is."""
 
-    instance: Instance
-    lock: Lock
+    settings: Mapping[str, str | int | bool] = {}
+    only: bool = False
+    ports: bool = True
 
 
 class FileDiff(msgspec.Struct, frozen=True, kw_only=True):
@@ -54,30 +57,31 @@ class FileDiff(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def native_edits(
-    game: GameDefinition,
-    side: Side,
+    state: InstanceState,
     settings: Mapping[str, str | int | bool] | None = None,
     *,
     enabled: bool = True,
     ports: bool = True,
 ) -> NativeEdits:
-    """What stands, or shall stand, in the server's own files: settings (all of the side's, or those given), ``ports``,
-    what is ``enabled`` of the content, and the licence's answer where it was given."""
-    extra = {role: port.store for role, port in port_places(game, side.lock).items()}
-    chosen = side.instance.settings if settings is None else settings
-    edits = edits_for(with_content(game, side.lock), chosen, side.instance.ports if ports else {}, extra)
+    """What stands, or shall stand, in the server's own files: settings (all of the instance's, or those given),
+    ``ports``, what is ``enabled`` of the content, and the licence's answer where it was given."""
+    game, lock, instance = state.game, state.lock, state.instance
+    extra = {role: port.store for role, port in port_places(game, lock).items()}
+    chosen = instance.settings if settings is None else settings
+    edits = edits_for(with_content(game, lock), chosen, instance.ports if ports else {}, extra)
     if enabled:
-        put_enabled(edits, game, side.lock)
-    if game.licence is not None and side.instance.licence is not None:
+        put_enabled(edits, game, lock)
+    if game.licence is not None and instance.licence is not None:
         place = game.licence.answer
         edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = game.licence.accepted
     return edits
 
 
-def settings_paths(home: InstanceFolder, game: GameDefinition, side: Side, inventory: Inventory) -> list[RelPath]:
+def settings_paths(state: InstanceState) -> list[RelPath]:
     """Every file there that the server or people write, worlds and logs left out."""
+    home, game, inventory = state.home, state.game, state.inventory
     named = {RelPath(path) for path, owned in inventory.files.items() if owned.edited}
-    named |= {RelPath(path) for path in native_edits(game, side)}
+    named |= {RelPath(path) for path in native_edits(state)}
     world = f"{game.world.folder}/"
     ours = {path for path, owned in inventory.files.items() if not owned.edited}
     with home.inside() as inside:
@@ -110,30 +114,26 @@ def _ordinary(inside: Inside, path: str) -> bool:
 
 
 def merge_edited(
-    home: InstanceFolder,
-    game: GameDefinition,
     store: Store,
-    before: Side | None,
-    after: Side,
-    inventory: Inventory | None,
+    before: InstanceState | None,
+    after: InstanceState,
     wanted: Mapping[RelPath, WantedFile],
-    insisted: Mapping[str, str | int | bool],
-    *,
-    only_typed: bool = False,
-    ports: bool = True,
+    insisted: Insisted,
 ) -> dict[RelPath, Settled]:
-    """What becomes of each of them. Before the first start only what a pack lays over is there. ``insisted`` are
-    settings that are written whatever stands there, as are the ports where ``ports`` says so; with ``only_typed``
-    nothing else is. Raises :class:`StateError` for a file that cannot be understood."""
+    """What becomes of each of them. Before the first start there is only what a pack lays over. Raises
+    :class:`StateError` for a file that cannot be understood."""
+    home, game = after.home, after.game
+    inventory = before.inventory if before is not None else None
+    settings, only_typed = insisted.settings, insisted.only
     started = before is not None and before.instance.first_start_done
-    old = native_edits(game, before) if before is not None and started else {}
-    new = native_edits(game, after) if started else {}
-    typed = native_edits(game, after, insisted, enabled=False, ports=ports) if started else {}
+    old = native_edits(before) if before is not None and started else {}
+    new = native_edits(after) if started else {}
+    typed = native_edits(after, settings, enabled=False, ports=insisted.ports) if started else {}
     if only_typed:  # of lists of names also those that were taken out
-        lists = {name for name in insisted if name in game.settings and game.settings[name].type == "names"}
+        lists = {name for name in settings if name in game.settings and game.settings[name].type == "names"}
         listed = {name: _names_there(home, game.settings[name]) for name in lists}
-        new = native_edits(game, after, insisted, enabled=False)
-        old = _joined(new, native_edits(game, before, listed, enabled=False)) if before is not None else new
+        new = native_edits(after, settings, enabled=False)
+        old = _joined(new, native_edits(before, listed, enabled=False)) if before is not None else new
     laid = {path: file for path, file in wanted.items() if file.edited}
     made = {}
     for path in sorted({*laid, *map(RelPath, new)}):
@@ -294,7 +294,7 @@ def _clash(path: str, one: Clash, *, secret: bool) -> Finding:
     if one.shipped_before:
         return Finding(
             code="setting-edited",
-            severity="info",
+            severity="note",
             subject=path,
             what=f"{one.key} is {mine!r} by hand and stays so ({shipped!r} is what was set)",
             remedy="",

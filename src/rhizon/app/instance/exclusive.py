@@ -14,7 +14,7 @@ from rhizon.app.host import Host
 from rhizon.app.instance.reservations import settle
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError, StateError
-from rhizon.core.launch import start_command
+from rhizon.core.launch import Launch, start_command
 from rhizon.core.model.game import ConsoleRule
 
 __all__ = ["exclusive", "require_stopped", "started_elsewhere"]
@@ -138,7 +138,7 @@ def started_elsewhere(host: Host, home: InstanceFolder) -> int | None:
     except RhizonError:
         return None  # whoever reads it next says what is wrong with it
     command = start_command(
-        game, lock.target.loader, instance.runtime, instance.heap_mib, path_separator=os.pathsep, content=()
+        game, Launch(lock.target.loader, instance.runtime, instance.heap_mib, path_separator=os.pathsep, content=())
     )
     program = os.path.realpath(instance.runtime.program) if instance.runtime is not None else ""
     words = {path for word in command if (path := Path(here, word)).is_file()} - {Path(program)}

@@ -7,6 +7,7 @@ next command that changes anything corrects this.
 """
 
 import contextlib
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Literal, NamedTuple, TypeVar
@@ -20,10 +21,12 @@ from rhizon.adapters.processes import holder_of
 from rhizon.app.host import Host, open_ledger
 from rhizon.core.allocate.port_roles import every_number, port_wishes
 from rhizon.core.allocate.ports import allocate
-from rhizon.core.errors import RhizonError, StateError
+from rhizon.core.errors import InputError, RhizonError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
+from rhizon.core.names import ID_PATTERN, plain
+from rhizon.core.words import command_line, free_name
 
 __all__ = [
     "Collision",
@@ -37,6 +40,7 @@ __all__ = [
     "reconcile",
     "require_free",
     "reserved",
+    "server_name",
     "settle",
 ]
 
@@ -191,6 +195,28 @@ def _arrived(host: Host, ledger: Ledger, home: InstanceFolder, entries: Sequence
     return "this host's ledger did not know it; it does now"
 
 
+def server_name(wanted: str | None, before: str | None, usual: str, others: Sequence[Entry]) -> str:
+    """The name of a server, which no other one of this host has: the ``wanted`` one, the one that it has, or the
+    ``usual`` one (with a number behind it where that is taken). Raises InputError where the wanted one is not an id or
+    is taken."""
+    taken = {one.name: one.folder for one in others}
+    if wanted is None:
+        return before if before is not None else free_name(usual, taken)
+    if not re.fullmatch(ID_PATTERN, wanted):
+        raise InputError(
+            "bad-name",
+            f"{plain(wanted, 80)!r} is not a valid name",
+            hint="A name has small letters, digits, and . _ - between them, at most 64.",
+        )
+    if wanted in taken and wanted != before:
+        raise InputError(
+            "name-taken",
+            f"the server in {taken[wanted]} is named {wanted}",
+            hint=f"Choose another name, such as {free_name(wanted, taken)}.",
+        )
+    return wanted
+
+
 def ports_for(
     host: Host,
     game: GameDefinition,
@@ -222,9 +248,10 @@ def reserved(host: Host, home: InstanceFolder, decide: Callable[[Sequence[Entry]
         chosen, after = decide([one for one in entries if one.folder != str(home.folder)])
         if before is None:
             ledger.put(msgspec.structs.replace(after, seen=""))
-        elif (before.ports, before.memory_mib) != (after.ports, after.memory_mib):
+        elif (before.name, before.ports, before.memory_mib) != (after.name, after.ports, after.memory_mib):
             memory = max(before.memory_mib, after.memory_mib)
-            ledger.put(msgspec.structs.replace(before, soon=after.ports, memory_mib=memory))
+            held = msgspec.structs.replace(before, name=after.name, soon=after.ports, memory_mib=memory)
+            ledger.put(msgspec.structs.replace(held, seen=f"{before.seen} changing"))  # read again when it is settled
     yield chosen
 
 
@@ -234,5 +261,5 @@ def require_free(host: Host, home: InstanceFolder, entry: Entry) -> None:
         raise StateError(
             "port-clash",
             f"port {one.number} ({one.role}) belongs to {one.other.name} ({one.other.folder}) too",
-            hint=f"Give this server ports of its own: rhizon ports {home.folder} --move",
+            hint=f"Give this server other ports: {command_line('rhizon', 'ports', home.folder, '--move')}",
         )

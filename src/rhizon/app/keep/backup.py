@@ -3,7 +3,7 @@
 import contextlib
 import datetime
 import hashlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import NamedTuple
 
@@ -15,34 +15,39 @@ from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
-from rhizon.app.instance.change import InstanceState, require_instance_state, snapshot
+from rhizon.app.instance.change import snapshot
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import exclusive, require_stopped, started_elsewhere
 from rhizon.app.instance.native_files import native_values
+from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup_keys import Encryption, seal_for
 from rhizon.app.keep.find_backup import BY_HAND, LINKS, backup_id
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, StateError, TrustError
 from rhizon.core.finding import Finding
-from rhizon.core.model.backup import Backup, BackupLinks, Calm
+from rhizon.core.model.backup import Backup, BackupLinks, Consistency
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.kept import KeptFile, KeptState
-from rhizon.core.retention import parse_retention, to_keep
+from rhizon.core.retention import Retention, parse_retention, to_keep
 from rhizon.core.units import size_text
 
 __all__ = ["BackupResult", "BackupWishes", "back_up", "back_up_before"]
 
 
 class BackupResult(msgspec.Struct, frozen=True, kw_only=True):
-    """A backup that was made. Sizes in bytes: of what was saved, and of what it added to the repository. ``secrets``
-    are the secret settings whose values are in it."""
+    """A backup that was made, or would be (``planned``). Sizes in bytes: of what was saved, and of what it added to the
+    repository in the folder ``backups``. ``paths`` are the worlds and settings files in it, ``removed`` the times of
+    backups that were pruned, ``secrets`` the secret settings whose values are in it."""
 
     folder: str
+    name: str
     id: str
     when: str
-    place: str
-    calm: Calm
+    planned: bool
+    backups: str
+    consistency: Consistency
+    paths: tuple[str, ...]
     files: int
     size: int
     added: int
@@ -56,9 +61,10 @@ class BackupWishes(NamedTuple):
     """What a person asks for: another repository, which old backups to keep (such as ``7d,4w,6m``), whether to stop the
     server (else saving is paused, where the definition says how), what to encrypt to."""
 
-    to: Path | None = None
+    backups: Path | None = None
     keep: str | None = None
     stop_first: bool = False
+    dry_run: bool = False
     encryption: Encryption = Encryption()
 
 
@@ -67,43 +73,90 @@ def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) 
 
     Raises :class:`StateError` (no instance, no room, the server does not hold still), InputError (a bad rule or key).
     """
-    to, rule = wishes.to, None
+    to, rule = wishes.backups, None
     if wishes.keep is not None:
         try:
             rule = parse_retention(wishes.keep)
         except ValueError as wrong:
-            raise InputError("bad-retention", f"--keep: {wrong}", hint="As in --keep 7d,4w,6m") from None
+            raise InputError(
+                "bad-retention",
+                f"--keep: {wrong}",
+                hint="Write numbers with d, w and m behind them, as in --keep 7d,4w,6m.",
+            ) from None
     home = host.home(folder).required()
+    if wishes.dry_run:
+        return _planned(require_instance_state(host, home), _repository(host, wishes), rule)
     with exclusive(host, home, reporter):
         if wishes.stop_first:
             require_stopped(host, home, reporter, stop_first=True)
-        state = require_instance_state(home)
-        game = host.game_of(state.instance, state.lock)
-        root = (to or host.places.backups).absolute()
+        state = require_instance_state(host, home)
         if to is None:
             host.places.require_state()
-        repository = Repository(root, seal_for(host, root, wishes.encryption))
-        made = _make(host, home, game, state, repository, reporter, BY_HAND)
+        repository = _repository(host, wishes)
+        made = _make(host, state, repository, reporter, BY_HAND)
         if to is not None:
             _remember(home, made.id, repository.root)
         if rule is None:
             return made
         with repository.busy():
-            times = {datetime.datetime.strptime(one, STAMP): one for one in repository.times(made.id)}
-            kept = to_keep(list(times), rule)
-            gone = tuple(name for at, name in times.items() if at not in kept)
+            gone = _pruned(repository, made.id, rule, ())
             repository.forget(made.id, gone)
             if gone:
                 repository.sweep()
         return msgspec.structs.replace(made, removed=gone)
 
 
-def back_up_before(
-    host: Host, home: InstanceFolder, game: GameDefinition, state: InstanceState, reporter: Reporter, why: str
-) -> BackupResult:
+def _repository(host: Host, wishes: BackupWishes) -> Repository:
+    root = (wishes.backups or host.places.backups).absolute()
+    return Repository(root, None if wishes.dry_run else seal_for(host, root, wishes.encryption))
+
+
+def _pruned(
+    repository: Repository, ident: str, rule: Retention, more: tuple[datetime.datetime, ...]
+) -> tuple[str, ...]:
+    """The times of backups that the rule does not keep; ``more`` are backups that will be there too."""
+    times = {datetime.datetime.strptime(one, STAMP): one for one in repository.times(ident)}
+    kept = to_keep([*times, *more], rule)
+    return tuple(name for at, name in times.items() if at not in kept)
+
+
+def _planned(state: InstanceState, repository: Repository, rule: Retention | None) -> BackupResult:
+    """What a backup would save and prune. Nothing is written."""
+    home, game = state.home, state.game
+    links = backup_id(home)
+    with translated("read the world", home.folder), home.inside() as inside:
+        seen = tree_files(inside, game.world.folder)
+    paths = settings_paths(state)
+    when = now().replace(":", "-")
+    soon = (datetime.datetime.strptime(when, STAMP),)
+    return BackupResult(
+        folder=str(home.folder),
+        name=state.instance.name,
+        id=links.id,
+        when=when,
+        planned=True,
+        backups=str(repository.root),
+        consistency="stopped" if home.running() is None else "unsure",
+        paths=_names(seen.files, paths),
+        files=len(seen.files) + len(paths),
+        size=seen.size,
+        added=0,
+        removed=_pruned(repository, links.id, rule, soon) if rule is not None else (),
+        secrets=_secrets_in(home, game, dict.fromkeys(paths)),
+        encrypted=False,
+        findings=(),
+    )
+
+
+def _names(world: Iterable[str], settings: Iterable[str]) -> tuple[str, ...]:
+    """Each world's folder, and each settings file."""
+    return (*sorted({"/".join(path.split("/")[:2]) for path in world}), *sorted(settings))
+
+
+def back_up_before(host: Host, state: InstanceState, reporter: Reporter, why: str) -> BackupResult:
     """The backup that a change makes for itself; the caller holds the instance."""
     root = host.places.backups
-    return _make(host, home, game, state, Repository(root, seal_for(host, root, Encryption())), reporter, why)
+    return _make(host, state, Repository(root, seal_for(host, root, Encryption())), reporter, why)
 
 
 def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
@@ -112,26 +165,19 @@ def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
     home.write_own(LINKS, encode_json(BackupLinks(format="rhizon-backups/1", id=ident, places=places)))
 
 
-def _make(
-    host: Host,
-    home: InstanceFolder,
-    game: GameDefinition,
-    state: InstanceState,
-    repository: Repository,
-    reporter: Reporter,
-    why: str,
-) -> BackupResult:
+def _make(host: Host, state: InstanceState, repository: Repository, reporter: Reporter, why: str) -> BackupResult:
+    home, game = state.home, state.game
     links = backup_id(home)
     if not (home.own / LINKS).is_file():
         home.write_own(LINKS, encode_json(links))
     reporter.step("backing up the world and the settings")
     with repository.busy():
         before = _newest(repository, links.id)
-        with _calm(host, home, game) as calm:
+        with _hold(host, home, game) as consistency:
             with translated("read the world", home.folder), home.inside() as inside:
                 seen = tree_files(inside, game.world.folder)
             total = seen.size
-            paths = settings_paths(home, game, state.side, state.inventory)
+            paths = settings_paths(state)
             _room_for(repository, total if before is None else max(total - before.size, 0))
             world, fresh, moved = repository.save(
                 home.inside,
@@ -147,11 +193,11 @@ def _make(
             raise TrustError(
                 "backup-damaged",
                 f"what was written into {repository.root} does not read back: {bad[0]}",
-                hint="That disk may be failing: back up to another one with --to FOLDER. This backup was not kept.",
+                hint="That disk may be failing: back up to another one with --backups. This backup was not kept.",
             )
         when = repository.new_time(links.id)
         held = _secrets_in(home, game, settings)
-        files, _ = snapshot(home, game, state, frozenset(), host.store.verified)
+        files, _ = snapshot(state, frozenset(), host.store.verified)
         files |= {
             path: KeptFile(
                 sha256=one.chunks[0] if one.chunks else hashlib.sha256().hexdigest(),
@@ -172,7 +218,7 @@ def _make(
                 secrets=held,
                 name=state.instance.name,
                 folder=str(home.folder),
-                calm="unsure" if moved else calm,
+                consistency="unsure" if moved else consistency,
                 state=KeptState(
                     format="rhizon-kept/1",
                     number=1,
@@ -193,17 +239,20 @@ def _make(
     reporter.done(f"backup {when}: {size_text(total)}, {size_text(added)} of it new")
     return BackupResult(
         folder=str(home.folder),
+        name=state.instance.name,
         id=links.id,
         when=when,
-        place=str(repository.root),
-        calm="unsure" if moved else calm,
+        planned=False,
+        backups=str(repository.root),
+        paths=_names(world, settings),
+        consistency="unsure" if moved else consistency,
         files=len(world) + len(settings),
         size=total,
         added=added,
         removed=(),
         secrets=held,
         encrypted=repository.seal is not None,
-        findings=(*_key_findings(repository), *_findings(game, seen.left_out, moved, calm)),
+        findings=(*_key_findings(repository), *_findings(game, seen.left_out, moved, consistency)),
     )
 
 
@@ -254,7 +303,7 @@ def _room_for(repository: Repository, size: int) -> None:
 
 
 @contextlib.contextmanager
-def _calm(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Calm]:
+def _hold(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Consistency]:
     """While the world is read: how sure it is that nobody writes."""
     mark = home.running()
     if mark is None:
@@ -274,18 +323,20 @@ def _calm(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Ca
         yield "held" if hold.release else "saved"
 
 
-def _findings(game: GameDefinition, left_out: tuple[str, ...], moved: list[str], calm: Calm) -> list[Finding]:
+def _findings(
+    game: GameDefinition, left_out: tuple[str, ...], moved: list[str], consistency: Consistency
+) -> list[Finding]:
     findings = [
         Finding(
             code="left-out-of-backup",
             severity="warning",
             subject=path,
-            what="it is a link, no ordinary file, or has a name that some system cannot hold, and is not in the backup",
+            what="not in the backup: it is a link, not an ordinary file, or has a name that some systems do not allow",
             remedy="Put the file itself there, under another name.",
         )
         for path in left_out[:20]
     ]
-    if moved or calm == "unsure":
+    if moved or consistency == "unsure":
         wrote = f"the server wrote while it was read ({', '.join(moved[:3])})" if moved else "the server was running"
         known = game.console.hold is not None
         why = (

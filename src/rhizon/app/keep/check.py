@@ -13,11 +13,11 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.host import Host
-from rhizon.app.instance.change import load_state
-from rhizon.app.instance.edited_files import Side, native_edits
+from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.exclusive import started_elsewhere
 from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.reservations import collisions, entry_of, is_the_same, known_servers
+from rhizon.app.instance.state import InstanceState, require_loaded
 from rhizon.app.tune.move_ports import taken_ports
 from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.errors import StateError
@@ -28,7 +28,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import Stored
 from rhizon.core.plan import BESIDE
 from rhizon.core.runtimes import FAMILIES
-from rhizon.core.settings.apply import for_name, holds, spelt
+from rhizon.core.settings.apply import for_name, format_value, holds
 from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["CheckResult", "check"]
@@ -37,14 +37,15 @@ _THERE = "\0"  # in a remedy, what stands in the file now
 
 
 class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
-    """The instance and what was found; ``running`` is the server's process id."""
+    """The server and what was found; ``process`` is its process id while it runs, ``files`` how many were checked."""
 
     folder: str
     name: str
     note: str
     game: str
+    game_title: str
     files: int
-    running: int | None
+    process: int | None
     findings: tuple[Finding, ...]
 
     @property
@@ -55,13 +56,8 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
 
 def check(host: Host, folder: Path) -> CheckResult:
     """Raises :class:`StateError` when there is no instance, or a document of it is nowhere to be had any more."""
-    home = host.home(folder).required()
-    state = load_state(home)
-    if state is None:
-        home.instance(), home.lock(), home.inventory()  # the damaged one says what to do
-        raise AssertionError(home.folder)
-    instance, lock, inventory = state.instance, state.lock, state.inventory
-    game = host.game_of(instance, lock)
+    state = require_loaded(host, host.home(folder))
+    home, game, instance, lock, inventory = state.home, state.game, state.instance, state.lock, state.inventory
     mark = home.running()
     running = mark.pid if mark is not None else started_elsewhere(host, home)
     findings = _documents(home) + _ledger(host, home, game, instance)
@@ -69,7 +65,7 @@ def check(host: Host, folder: Path) -> CheckResult:
     findings += _links(home, game)
     findings += _files(host, home, game, inventory)
     findings += _strangers(home, game, lock, inventory)
-    findings += _settings(home, game, instance, lock)
+    findings += _settings(state)
     findings += _secrets(home, game)
     if running is None:
         findings += _ports(home.folder, game, instance, lock)
@@ -78,9 +74,10 @@ def check(host: Host, folder: Path) -> CheckResult:
         folder=str(home.folder),
         name=instance.name,
         note=instance.note,
-        game=game.title,
+        game=game.id,
+        game_title=game.title,
         files=len(inventory.files),
-        running=running,
+        process=running,
         findings=(*_runtime(instance), *worst_first(findings)),
     )
 
@@ -104,7 +101,7 @@ def _runtime(instance: Instance) -> list[Finding]:
         return [_finding("runtime-other-major", "error", chosen.program, what, remedy)]
     if report.version != chosen.version:
         what = f"it was updated from {chosen.version} to {report.version}"
-        return [_finding("runtime-updated", "info", chosen.program, what, "Nothing to do if the server runs well.")]
+        return [_finding("runtime-updated", "note", chosen.program, what, "Nothing to do if the server runs well.")]
     return []
 
 
@@ -168,7 +165,7 @@ def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
         was = next((one.entry.folder for one in servers if is_the_same(one, entry)), None)
         if was is not None:
             what, remedy = f"it was moved here from {was}", "The next command that changes something records it."
-            findings.append(_finding("moved-by-hand", "info", RHIZON, what, remedy))
+            findings.append(_finding("moved-by-hand", "note", RHIZON, what, remedy))
         else:
             what = "this host's ledger does not know it: its ports may be given to another server"
             findings.append(_finding("not-in-ledger", "warning", RHIZON, what, f"rhizon host --rebuild {home.folder}"))
@@ -226,7 +223,7 @@ def _file(
     if path.endswith(BESIDE) or (path in game.settings_files and not there):
         return []  # there to be looked at and deleted; reported as a settings file
     if facts is None or place is None:
-        severity: Severity = "info" if owned.edited else "error"
+        severity: Severity = "note" if owned.edited else "error"
         remedy = f"Fine if you deleted it; rhizon update {home.folder} puts it back." if owned.edited else again
         return [_finding("file-missing", severity, path, f"it is missing ({owned.origin})", remedy)]
     if owned.edited and there:
@@ -245,7 +242,7 @@ def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory
     what = "it is in a content folder and in no lock; players would need it too"
     if named:
         what = "it is in a content folder and in no lock; the server is told what to load, and leaves it alone"
-    severity: Severity = "info" if named else "warning"
+    severity: Severity = "note" if named else "warning"
     remedy = "Put it into the list and provision again, or take it out of the folder."
     endings = {os.path.splitext(one.file.path)[1] for one in lock.releases}  # noqa: PTH122 - a text, not a file
     ours = {parent for path in inventory.files for parent in (path, *map(str, PurePosixPath(path).parents))}
@@ -262,10 +259,11 @@ def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory
     return findings
 
 
-def _settings(home: InstanceFolder, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
+def _settings(state: InstanceState) -> list[Finding]:
+    home, game, instance, lock = state.home, state.game, state.instance, state.lock
     findings = []
     again = _said_again(home.folder, game, instance, lock)
-    for name, (dialect, values) in native_edits(game, Side(instance=instance, lock=lock)).items():
+    for name, (dialect, values) in native_edits(state).items():
         data = home.read(name)
         if data is None:
             if instance.first_start_done:
@@ -303,7 +301,7 @@ def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lo
         if one is None or one.store is None:
             continue
         if one.type != "names":
-            put(one.store, f"{name}={spelt(value)}")
+            put(one.store, f"{name}={format_value(value)}")
             continue
         for person in one.names(value):
             put(for_name(one.store, person), f"{name}+={person}")

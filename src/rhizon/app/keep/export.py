@@ -1,40 +1,71 @@
-"""What an instance is made of, to be looked at or taken elsewhere: its lock, or a bill of materials."""
+"""What a server is made of, to be looked at or taken elsewhere: its lock, or a bill of materials."""
 
+import json
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
 from rhizon.adapters.files import translated, write_atomic
-from rhizon.adapters.instances import InstanceFolder
-from rhizon.app.instance.change import require_instance_state
-from rhizon.core.bom import bill_of_materials
+from rhizon.app.host import Host
+from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.lock import Lock
 
-__all__ = ["export_bom", "instance_lock"]
+__all__ = ["BomResult", "LockResult", "export_bom", "instance_lock"]
 
 
-def instance_lock(folder: Path, file: Path | None) -> Lock:
-    """The lock of an instance with the settings that it really has (no secrets), so that another one made from it is
-    the same; written to ``file`` where one is named. Raises :class:`~rhizon.core.errors.StateError`."""
-    state = require_instance_state(InstanceFolder(folder))
-    instance = state.instance
+class LockResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A server's lock, and the file it was written to."""
+
+    name: str
+    lock: Lock
+    file: str | None
+
+
+class BomResult(msgspec.Struct, frozen=True, kw_only=True):
+    """A bill of materials in the format CycloneDX, how many components it lists, and the file it was written to."""
+
+    name: str
+    components: int
+    file: str | None
+    bill: dict[str, Any]
+
+
+def instance_lock(host: Host, folder: Path, file: Path | None, *, write: bool = True) -> LockResult:
+    """The lock of a server with the settings that it really has (no secrets), so that another one made from it is the
+    same; written to ``file`` where one is named. Raises :class:`~rhizon.core.errors.StateError`."""
+    home = host.home(folder).required()
+    instance, lock = home.instance(), home.lock()
     lock = msgspec.structs.replace(
-        state.lock,
+        lock,
         settings=dict(sorted(instance.settings.items())),
-        memory_mib=instance.memory_mib if instance.memory_mib is not None else state.lock.memory_mib,
+        memory_mib=instance.memory_mib if instance.memory_mib is not None else lock.memory_mib,
     )
-    if file is not None:
+    if file is not None and write:
         with translated("write the lock", file):
             write_atomic(file.absolute(), encode_json(lock))
-    return lock
+    return LockResult(name=instance.name, lock=lock, file=str(file) if file is not None else None)
 
 
-def export_bom(folder: Path, file: Path | None) -> bytes:
-    """The bill of materials of an instance (see :func:`bill_of_materials`); written to ``file`` where one is named."""
-    state = require_instance_state(InstanceFolder(folder))
-    data = bill_of_materials(state.lock, state.instance)
-    if file is not None:
+def export_bom(host: Host, folder: Path, file: Path | None, *, write: bool = True) -> BomResult:
+    """The bill of materials of a server; written to ``file`` where one is named. Raises
+    :class:`~rhizon.core.errors.StateError`, also where the extra that it needs is not installed."""
+    try:
+        from rhizon.core.bom import bill_of_materials
+    except ModuleNotFoundError:
+        raise StateError(
+            "no-cyclonedx",
+            "a bill of materials needs the CycloneDX library, which is not installed",
+            hint="Install it with Rhizon's extra: pip install 'rhizon[bom]'",
+        ) from None
+    home = host.home(folder).required()
+    instance = home.instance()
+    data = bill_of_materials(home.lock(), instance)
+    if file is not None and write:
         with translated("write the bill of materials", file):
             write_atomic(file.absolute(), data)
-    return data
+    bill = json.loads(data)
+    return BomResult(
+        name=instance.name, components=len(bill["components"]), file=str(file) if file is not None else None, bill=bill
+    )

@@ -16,8 +16,9 @@ from rhizon.app.keep.backup_keys import Opening
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
-from rhizon.core.model.backup import Backup, BackupLinks, Calm
+from rhizon.core.model.backup import Backup, BackupLinks, Consistency
 from rhizon.core.model.documents import decode
+from rhizon.core.words import command_line
 
 __all__ = [
     "BY_HAND",
@@ -25,7 +26,7 @@ __all__ = [
     "BackupLine",
     "Backups",
     "Sought",
-    "Verdict",
+    "VerifyResult",
     "backup_id",
     "find_backup",
     "list_backups",
@@ -45,10 +46,10 @@ class BackupLine(msgspec.Struct, frozen=True, kw_only=True):
     why: str
     name: str
     folder: str
-    calm: Calm
+    consistency: Consistency
     files: int
     size: int
-    place: str
+    backups: str
     automatic: bool
     encrypted: bool = False
     secrets: tuple[str, ...] = ()
@@ -62,12 +63,12 @@ class Backups(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
 
 
-class Verdict(msgspec.Struct, frozen=True, kw_only=True):
+class VerifyResult(msgspec.Struct, frozen=True, kw_only=True):
     """What reading a whole backup back has shown."""
 
     id: str
     when: str
-    place: str
+    backups: str
     chunks: int
     damaged: tuple[str, ...]
 
@@ -107,7 +108,7 @@ def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> 
                             severity="error",
                             subject=f"{ident} {when}",
                             what=broken.message,
-                            remedy="It cannot be restored. Make a new one.",
+                            remedy="It cannot be restored. Make a new backup.",
                         )
                     )
     lines.sort(key=lambda one: (one.id, one.when))
@@ -127,10 +128,10 @@ def _line(repository: Repository, ident: str, when: str) -> BackupLine:
             why="made by a change" if head.automatic else BY_HAND,
             name=head.id,
             folder="",
-            calm=head.calm,
+            consistency=head.consistency,
             files=head.files,
             size=head.size,
-            place=str(repository.root),
+            backups=str(repository.root),
             automatic=head.automatic,
             encrypted=True,
         )
@@ -141,10 +142,10 @@ def _line(repository: Repository, ident: str, when: str) -> BackupLine:
         why=backup.why,
         name=backup.name,
         folder=backup.folder,
-        calm=backup.calm,
+        consistency=backup.consistency,
         files=len(backup.world) + len(backup.settings),
         size=backup.size,
-        place=str(repository.root),
+        backups=str(repository.root),
         automatic=not backup.by_hand,
         secrets=backup.secrets,
     )
@@ -156,7 +157,7 @@ class Sought(NamedTuple):
 
     when: str | None = None
     of: str | None = None
-    place: Path | None = None
+    backups: Path | None = None
     opening: Opening = Opening()
 
 
@@ -165,13 +166,13 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
     change made for itself is not what anybody has in mind). ``of`` is the id, name or folder of the instance, where
     that is not the one in ``folder``. Raises InputError."""
     home = host.home(folder)
-    of, place = sought.of, sought.place
+    of, place = sought.of, sought.backups
     when = sought.when.replace(":", "-") if sought.when is not None else None  # as clocks write it
     if of is None and not home.is_ours:
         raise InputError(
             "which-backup",
-            f"there is no instance in {folder}: say of which one the backup is",
-            hint="Add --of ID (rhizon backup --list shows them), or name the instance's own folder.",
+            f"there is no server in {folder}; it is not clear whose backup to use",
+            hint="Say it with --of; see all backups: rhizon backup --list",
         )
     ident = backup_id(home).id if of is None else None
     repositories = [Repository(place.absolute())] if place is not None else _places(host, home if of is None else None)
@@ -189,12 +190,14 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
         raise InputError(
             "no-such-backup",
             f"there is no backup {wanted}of {of or folder}",
-            hint="rhizon backup --list shows all of this machine; --place FOLDER looks into another repository.",
+            hint="Another folder of backups is named with --backups; see all of this machine: rhizon backup --list",
         )
     times = sorted(found, key=lambda one: one[:2])
     if when is not None and len({one[0] for one in times}) > 1:
         shown = ", ".join(one[0] for one in times[:5])
-        raise InputError("which-backup", f"{when} matches several: {shown}", hint="Give a longer prefix of the time.")
+        raise InputError(
+            "which-backup", f"several backups begin with {when}: {shown}", hint="Give a longer beginning of the time."
+        )
     for at, one, repository in reversed(times):
         head = repository.head(one, at)
         if when is None and head is not None and head.automatic:
@@ -206,9 +209,9 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
             return repository, backup
     raise InputError(
         "no-such-backup",
-        f"there is no backup of {of or folder} that a person made, only {len(times)} that changes made",
+        f"there is no backup of {of or folder} made by hand, only {len(times)} made by changes",
         details=[at for at, _, _ in times[-5:]],
-        hint=f"To take one of those, name its time: rhizon restore {folder} {times[-1][0]}",
+        hint=f"Use one of those by its time: {command_line('rhizon', 'restore', folder, '--at', times[-1][0])}",
     )
 
 
@@ -241,12 +244,12 @@ def _idents_of(of: str, found: Sequence[tuple[str, str, Repository]], opening: O
     return idents
 
 
-def verify_backup(host: Host, folder: Path, sought: Sought, reporter: Reporter) -> Verdict:
+def verify_backup(host: Host, folder: Path, sought: Sought, reporter: Reporter) -> VerifyResult:
     """Reads every piece of one backup back."""
     repository, backup = find_backup(host, folder, sought)
     chunks = {one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks}
     reporter.step(f"reading {backup.when} back")
     damaged = repository.verify(chunks, lambda so_far, total: reporter.progress("reading", so_far / max(total, 1)))
-    return Verdict(
-        id=backup.id, when=backup.when, place=str(repository.root), chunks=len(chunks), damaged=tuple(damaged)
+    return VerifyResult(
+        id=backup.id, when=backup.when, backups=str(repository.root), chunks=len(chunks), damaged=tuple(damaged)
     )

@@ -7,9 +7,10 @@ import msgspec
 
 from rhizon.adapters.instances import DamagedDocument, InstanceFolder
 from rhizon.app.host import Host
-from rhizon.app.instance.change import apply_change, load_state
+from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.refetch import refetch
+from rhizon.app.instance.state import require_loaded
 from rhizon.app.reporter import Reporter
 from rhizon.core.model.instance import OwnedFile
 from rhizon.core.names import RelPath
@@ -59,10 +60,7 @@ def _repair(
     full: bool,
     write: bool,
 ) -> RepairResult:
-    state = load_state(home)
-    if state is None:
-        home.mend()  # says what is lost
-        raise AssertionError(home.folder)
+    state = require_loaded(host, home)
     owned = {RelPath(path): one for path, one in state.inventory.files.items() if not one.edited}
     reporter.step("verifying every byte" if full else "verifying")
     present = home.hashes(list(owned), None if full else host.store.verified)
@@ -93,11 +91,10 @@ def _repair(
         for path in bad:
             if not host.store.has(owned[path].sha256, owned[path].size):
                 host.store.drop(owned[path].sha256)
-        game = host.game_of(state.instance, state.lock)
         wanted = {path: (owned[path].sha256, owned[path].size) for path in bad}
-        fetched = refetch(host, game, state.lock, state.instance, wanted, reporter)
+        fetched = refetch(host, state.game, state.lock, state.instance, wanted, reporter)
         plan = Plan(steps=steps, inventory=state.inventory)
-        kept = apply_change(host.store, home, game, state, state, plan, "repair")
+        kept = apply_change(host.store, state, state, plan, "repair")
     return RepairResult(
         folder=str(home.folder),
         name=state.instance.name,
@@ -116,5 +113,5 @@ def _runs(file: Path) -> bool:
 
 def _reason(there: str | None, owned: OwnedFile) -> str:
     if there is None:
-        return "it is gone"
-    return "it is not what was placed" if there != owned.sha256 else "it is not marked as a program any more"
+        return "missing"
+    return "changed" if there != owned.sha256 else "no longer executable"

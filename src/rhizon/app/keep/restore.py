@@ -10,21 +10,30 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.host import Host
-from rhizon.app.instance.change import InstanceState, apply_change
+from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import understood
-from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
+from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved, server_name
+from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.find_backup import Sought, find_backup
-from rhizon.app.keep.roll_back import Part, RollBackResult, WorldCopy, plan_new_instance, roll_back, world_trees
+from rhizon.app.keep.roll_back import (
+    Part,
+    RollBackResult,
+    RollBackTarget,
+    WorldCopy,
+    plan_new_instance,
+    roll_back,
+    world_trees,
+)
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.plan import Plan
 from rhizon.core.settings.dialects import DIALECTS
+from rhizon.core.words import command_line
 
 __all__ = ["RestoreWishes", "restore"]
 
@@ -55,7 +64,7 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
             raise InputError(
                 "no-such-backup",
                 f"the backup of {copy.backup.when} holds no world",
-                hint="rhizon backup DIR --list shows them all; take an earlier or a later one.",
+                hint=f"See all of them: {command_line('rhizon', 'backup', folder, '--list')}",
             )
         if not home.is_ours:
             return _anew(host, home, copy, reporter, wishes)
@@ -69,10 +78,10 @@ def _in_place(
     state = backup.state
     texts: dict[str, bytes] = {}
     if backup.folder != str(home.folder):  # of another server: this one stays at its own ports
-        game = host.game_of(state.instance, state.lock)
-        ports = {role: home.instance().ports.get(role, number) for role, number in state.instance.ports.items()}
-        instance = msgspec.structs.replace(state.instance, ports=ports)
-        texts = _with_ports(game, state, instance, _texts(copy))
+        here = home.instance()
+        ports = {role: here.ports.get(role, number) for role, number in state.instance.ports.items()}
+        instance = msgspec.structs.replace(state.instance, ports=ports, name=here.name)
+        texts = _with_ports(_as_state(host, home, state, instance), _texts(copy))
         state = msgspec.structs.replace(state, instance=instance)
 
     def bytes_of(path: str, _file: KeptFile) -> bytes | None:
@@ -80,18 +89,15 @@ def _in_place(
             return texts[path]
         return copy.repository.bytes_of(backup.settings[path]) if path in backup.settings else None
 
-    return roll_back(
-        host,
-        home,
-        state,
+    target = RollBackTarget(
+        state=state,
         to=backup.when,
         why=f"restore {'all' if part == 'all' else 'the ' + part} of {backup.when}",
         bytes_of=bytes_of,
         world=copy if part in ("all", "world") else None,
         part=part,
-        reporter=reporter,
-        dry_run=wishes.dry_run,
     )
+    return roll_back(host, require_instance_state(host, home), target, reporter, dry_run=wishes.dry_run)
 
 
 def _texts(copy: WorldCopy) -> dict[str, bytes]:
@@ -99,11 +105,15 @@ def _texts(copy: WorldCopy) -> dict[str, bytes]:
     return {path: copy.repository.bytes_of(file) for path, file in copy.backup.settings.items()}
 
 
-def _with_ports(
-    game: GameDefinition, state: KeptState, instance: Instance, texts: Mapping[str, bytes]
-) -> dict[str, bytes]:
-    """Settings files with the ports of the instance in them."""
-    edits = native_edits(game, InstanceState(lock=state.lock, instance=instance, inventory=state.inventory).side, {})
+def _as_state(host: Host, home: InstanceFolder, kept: KeptState, instance: Instance) -> InstanceState:
+    """The server in a folder as a backup has it, with another record."""
+    game = host.game_of(instance, kept.lock)
+    return InstanceState(home=home, game=game, lock=kept.lock, instance=instance, inventory=kept.inventory)
+
+
+def _with_ports(state: InstanceState, texts: Mapping[str, bytes]) -> dict[str, bytes]:
+    """Settings files with the ports of the server in them."""
+    edits = native_edits(state, {})
     made = dict(texts)
     for path, (dialect, values) in edits.items():
         if path in made:
@@ -119,7 +129,7 @@ def _anew(
         raise StateError(
             "no-instance",
             f"there is no instance in {home.folder} to put the {wishes.part} into",
-            hint="Restore all of it (without --only), or name an instance.",
+            hint="Restore all of it (without --only), or name an existing server.",
         )
     if home.folder.exists() and any(one.name != ".rhizon" for one in home.folder.iterdir()):
         raise StateError(
@@ -133,12 +143,13 @@ def _anew(
 
     def decide(others: Sequence[Entry]) -> tuple[Instance, Entry]:
         ports = ports_for(host, game, state.lock, state.instance.ports, others)
-        instance = msgspec.structs.replace(state.instance, ports=ports)
+        name = server_name(None, None, state.instance.name, others)
+        instance = msgspec.structs.replace(state.instance, ports=ports, name=name)
         return instance, entry_of(game, home, instance)
 
     def plan(instance: Instance) -> tuple[InstanceState, Plan]:
-        texts = _with_ports(game, state, instance, _texts(copy))
-        after = InstanceState(lock=state.lock, instance=instance, inventory=state.inventory)
+        after = _as_state(host, home, state, instance)
+        texts = _with_ports(after, _texts(copy))
         return after, plan_new_instance(host, game, state, texts, reporter)
 
     if wishes.dry_run:
@@ -147,7 +158,7 @@ def _anew(
         with reserved(host, home, decide) as instance:
             after, planned = plan(instance)
             reporter.step(f"restoring {backup.name} of {backup.when}")
-            apply_change(host.store, home, game, None, after, planned, "restore", trees=world_trees(home, game, copy))
+            apply_change(host.store, None, after, planned, "restore", trees=world_trees(home, game, copy))
             reporter.done(f"files: {len(planned.steps)} placed")
     return RollBackResult(
         folder=str(home.folder),

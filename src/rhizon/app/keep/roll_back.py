@@ -11,10 +11,11 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.adapters.transact import MakeTree
 from rhizon.app.host import Host
-from rhizon.app.instance.change import InstanceState, apply_change, compare_states, require_instance_state
+from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import FileDiff, settings_paths, shown_diff
 from rhizon.app.instance.refetch import refetch
 from rhizon.app.instance.reservations import entry_of, others_than, reserved
+from rhizon.app.instance.state import InstanceState, compare_states
 from rhizon.app.keep.backup import back_up_before
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes
@@ -27,8 +28,18 @@ from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Action, Plan, Step, WantedFile, Written
+from rhizon.core.words import command_line
 
-__all__ = ["BytesOf", "Part", "RollBackResult", "WorldCopy", "plan_new_instance", "roll_back", "world_trees"]
+__all__ = [
+    "BytesOf",
+    "Part",
+    "RollBackResult",
+    "RollBackTarget",
+    "WorldCopy",
+    "plan_new_instance",
+    "roll_back",
+    "world_trees",
+]
 
 # The bytes of a file of the state where the folder or the backup still has them.
 BytesOf = Callable[[str, KeptFile], bytes | None]
@@ -68,27 +79,28 @@ class _Return(NamedTuple):
     diffs: tuple[FileDiff, ...]
 
 
+class RollBackTarget(msgspec.Struct, frozen=True, kw_only=True):
+    """Where to go back: to ``state`` or a ``part`` of it, with its ``world`` where one is given. ``to`` names it for a
+    person, ``why`` is what the kept state says of the change."""
+
+    state: KeptState
+    to: str
+    why: str
+    bytes_of: BytesOf
+    world: WorldCopy | None = None
+    part: Part = "all"
+
+
 def roll_back(
-    host: Host,
-    home: InstanceFolder,
-    state: KeptState,
-    *,
-    to: str,
-    why: str,
-    bytes_of: BytesOf,
-    world: WorldCopy | None,
-    part: Part,
-    reporter: Reporter,
-    dry_run: bool,
+    host: Host, before: InstanceState, target: RollBackTarget, reporter: Reporter, *, dry_run: bool
 ) -> RollBackResult:
-    """Makes the instance what it was in ``state``, with its world where one is given. What is there now is kept, and
-    its world backed up before another takes its place; the caller holds the instance.
+    """Makes the server what it was. What is there now is kept, and its world backed up before another takes its place;
+    the caller holds the instance.
 
     Raises :class:`StateError`: bytes of the state are gone, another instance has its port, the world is a link.
     """
-    before = require_instance_state(home)
-    game = host.game_of(before.instance, before.lock)
-    planned = _plan(host, home, game, state, bytes_of, before, reporter, part)
+    home, game, world, why = before.home, before.game, target.world, target.why
+    planned = _plan(host, before, target, reporter)
     after = planned.after
     trees = world_trees(home, game, world) if world is not None else {}
     steps = planned.plan.steps
@@ -104,19 +116,19 @@ def roll_back(
         _free_entry(home, game, after, others_than(host, home))
     else:
         if trees:
-            backup = back_up_before(host, home, game, before, reporter, f"before: {why}").when
+            backup = back_up_before(host, before, reporter, f"before: {why}").when
 
         def decide(others: Sequence[Entry]) -> tuple[None, Entry]:
             return None, _free_entry(home, game, after, others)
 
         with reserved(host, home, decide):
             reporter.step(why)
-            number = apply_change(host.store, home, game, before, after, planned.plan, why, backup=backup, trees=trees)
+            number = apply_change(host.store, before, after, planned.plan, why, backup=backup, trees=trees)
         reporter.done(f"files: {sum(1 for _ in planned.plan.changes)} changed")
     return RollBackResult(
         folder=str(home.folder),
         name=after.instance.name,
-        to=to,
+        to=target.to,
         planned=dry_run,
         steps=steps,
         diffs=planned.diffs,
@@ -178,37 +190,29 @@ def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]
     ]
 
 
-def _plan(
-    host: Host,
-    home: InstanceFolder,
-    game: GameDefinition,
-    state: KeptState,
-    bytes_of: BytesOf,
-    before: InstanceState,
-    reporter: Reporter,
-    part: Part,
-) -> _Return:
+def _plan(host: Host, before: InstanceState, target: RollBackTarget, reporter: Reporter) -> _Return:
     """The plan that makes the folder what it was. Content that is nowhere here is fetched again as the lock names it.
 
     Raises :class:`StateError` when bytes of the state are not to be had any more.
     """
+    home, game, state, part = before.home, before.game, target.state, target.part
     if part == "world":
         return _Return(Plan(steps=(), inventory=before.inventory), before, ())
     files = {RelPath(path): one for path, one in state.files.items() if part == "all" or one.settings}
     owned = before.inventory.files
-    mine = settings_paths(home, game, before.side, before.inventory)
+    mine = settings_paths(before)
     gone = {*map(RelPath, owned), *mine} - files.keys() if part == "all" else set()
     present = home.hashes(sorted({*files, *gone}), host.store.verified)
     wanted = {path: one for path, one in files.items() if present.get(path) != one.sha256}
     contents = {}
     from_store = {}
     for path, file in wanted.items():
-        data = bytes_of(path, file)
+        data = target.bytes_of(path, file)
         if data is not None and (file.settings or not host.store.has(file.sha256, file.size)):
             contents[path] = Written(data, 0o755 if file.executable else 0o600 if file.private else 0o644)
         else:
             from_store[path] = file
-    _regain(host, game, state, from_store, reporter)
+    _fetch_missing(host, game, state, from_store, reporter)
     linked = {one.file.sha256 for one in state.lock.on_server()}
     steps = []
     for path, file in files.items():
@@ -225,7 +229,7 @@ def _plan(
         Step(action="remove", path=path, reason="was not there then", wanted=None) for path in gone if path in present
     ]
     steps.sort(key=lambda step: step.path)
-    after = InstanceState(lock=state.lock, instance=state.instance, inventory=state.inventory)
+    after = before.as_kept(state)
     if part == "settings":
         after = _with_settings(before, state)
     plan = Plan(steps=tuple(steps), inventory=after.inventory, contents=contents)
@@ -244,7 +248,7 @@ def plan_new_instance(
     :class:`StateError`."""
     files = {RelPath(path): one for path, one in state.files.items()}
     from_store = {path: one for path, one in files.items() if path not in texts}
-    _regain(host, game, state, from_store, reporter)
+    _fetch_missing(host, game, state, from_store, reporter)
     contents = {
         path: Written(texts[path], 0o600 if file.private else 0o644) for path, file in files.items() if path in texts
     }
@@ -265,7 +269,7 @@ def _with_settings(before: InstanceState, state: KeptState) -> InstanceState:
     """The instance as it is with the settings as they were."""
     was = state.instance
     instance = msgspec.structs.replace(before.instance, settings=was.settings, chosen=was.chosen)
-    return msgspec.structs.replace(before, instance=instance)
+    return before.with_instance(instance)
 
 
 def _wanted(inventory: Inventory, path: RelPath, file: KeptFile, linked: set[str]) -> WantedFile:
@@ -279,7 +283,7 @@ def _wanted(inventory: Inventory, path: RelPath, file: KeptFile, linked: set[str
     )
 
 
-def _regain(
+def _fetch_missing(
     host: Host, game: GameDefinition, state: KeptState, files: Mapping[RelPath, KeptFile], reporter: Reporter
 ) -> None:
     wanted = {path: (one.sha256, one.size) for path, one in files.items()}
@@ -293,10 +297,13 @@ def _free_entry(home: InstanceFolder, game: GameDefinition, after: InstanceState
         taken = sorted(set(entry.ports.values()) & one.numbers)
         if taken:
             roles = {number: role for role, number in one.ports.items()}
-            role = roles.get(taken[0], "ROLE").partition("+")[0]
+            role = roles[taken[0]].partition("+")[0] if taken[0] in roles else ""
+            held = {*entry.ports.values(), *(number for other in others for number in other.numbers)}
+            free = next(number for number in (*range(taken[0], 65536), *range(1024, 65536)) if number not in held)
+            fixed = ("--port", f"{role}={free}") if role else ()
             raise StateError(
                 "port-taken",
-                f"the server had port {taken[0]} then, and {one.name} ({one.folder}) has it now",
-                hint=f"Move the other server first: rhizon ports {one.folder} --move --port {role}=N",
+                f"the server had port {taken[0]} at that time; {one.name} ({one.folder}) has it now",
+                hint=f"Move the other server first: {command_line('rhizon', 'ports', one.folder, '--move', *fixed)}",
             )
     return entry

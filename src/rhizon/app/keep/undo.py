@@ -9,18 +9,19 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.transact import BLOBS, RHIZON
 from rhizon.adapters.undo_history import KeptStates
 from rhizon.app.host import Host
-from rhizon.app.instance.change import InstanceState, compare_states, require_instance_state
 from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.state import compare_states, require_instance_state
 from rhizon.app.keep.backup_keys import Opening
 from rhizon.app.keep.find_backup import Sought, find_backup
-from rhizon.app.keep.roll_back import RollBackResult, WorldCopy, roll_back
+from rhizon.app.keep.roll_back import RollBackResult, RollBackTarget, WorldCopy, roll_back
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.kept import KeptFile, KeptState
+from rhizon.core.words import command_line
 
-__all__ = ["KeptLine", "UndoWishes", "kept_states", "undo"]
+__all__ = ["KeptLine", "KeptStateList", "UndoWishes", "list_kept_states", "undo"]
 
 
 class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -33,10 +34,19 @@ class KeptLine(msgspec.Struct, frozen=True, kw_only=True):
     changes: Changes
 
 
-def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]]:
-    """Those of an instance, newest first, and which cannot be read. Raises :class:`~rhizon.core.errors.StateError`."""
+class KeptStateList(msgspec.Struct, frozen=True, kw_only=True):
+    """The kept states of a server, newest first; findings are those that cannot be read."""
+
+    folder: str
+    name: str
+    states: tuple[KeptLine, ...]
+    findings: tuple[Finding, ...]
+
+
+def list_kept_states(host: Host, folder: Path) -> KeptStateList:
+    """Raises :class:`~rhizon.core.errors.StateError`."""
     home = host.home(folder)
-    now = require_instance_state(home)
+    now = require_instance_state(host, home)
     kept = KeptStates(home.folder)
     readable = kept.readable()
     broken = [
@@ -45,7 +55,8 @@ def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]
             severity="error",
             subject=f"state {number}",
             what="it cannot be read and cannot be restored",
-            remedy="The others are as good as before; a backup may have what you need: rhizon backup DIR --list",
+            remedy="The other states are not affected. A backup may have what you need: "
+            + command_line("rhizon", "backup", home.folder, "--list"),
         )
         for number in sorted(set(kept.numbers()) - {one.number for one in readable})
     ]
@@ -55,11 +66,11 @@ def kept_states(host: Host, folder: Path) -> tuple[list[KeptLine], list[Finding]
             kept_at=one.kept_at,
             before=one.before,
             backup=one.backup,
-            changes=compare_states(now, InstanceState(lock=one.lock, instance=one.instance, inventory=one.inventory)),
+            changes=compare_states(now, one),
         )
         for one in reversed(readable)
     ]
-    return lines, broken
+    return KeptStateList(folder=str(home.folder), name=now.instance.name, states=tuple(lines), findings=tuple(broken))
 
 
 class UndoWishes(NamedTuple):
@@ -97,25 +108,21 @@ def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWish
     def bytes_of(_path: str, file: KeptFile) -> bytes | None:
         return home.read(f"{RHIZON}/{BLOBS}/{file.sha256}")
 
-    return roll_back(
-        host,
-        home,
-        state,
+    target = RollBackTarget(
+        state=state,
         to=str(state.number),
         why=f"undo: {state.before}",
         bytes_of=bytes_of,
         world=_world(host, home, state, wishes.opening) if wishes.with_world else None,
-        part="all",
-        reporter=reporter,
-        dry_run=wishes.dry_run,
     )
+    return roll_back(host, require_instance_state(host, home), target, reporter, dry_run=wishes.dry_run)
 
 
 def _world(host: Host, home: InstanceFolder, state: KeptState, opening: Opening) -> WorldCopy:
     if state.backup is None:
         raise InputError(
             "no-such-backup",
-            f"no backup of the world was made with the state {state.number}",
-            hint="rhizon backup DIR --list shows all of them; rhizon restore DIR WHEN --only world takes one back.",
+            f"no backup of the world was made with state {state.number}",
+            hint=f"See all backups: {command_line('rhizon', 'backup', home.folder, '--list')}",
         )
     return WorldCopy(*find_backup(host, home.folder, Sought(when=state.backup, opening=opening)))

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.host import machine_mib, memory_mib, passing_ports, processors
+from rhizon.adapters.host import ephemeral_ports, machine_mib, memory_mib, processors
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.host import Host, open_ledger
 from rhizon.app.instance.reservations import reconcile, settle
@@ -22,7 +22,8 @@ __all__ = ["HostState", "RebuildResult", "host_state", "rebuild_ledger"]
 class HostState(msgspec.Struct, frozen=True, kw_only=True):
     """Memory in MiB, disk in bytes. ``memory_mib`` is what may be used of the ``machine_mib`` (less where a control
     group says so), ``for_servers_mib`` what all servers may have together, ``free_mib`` what can still be granted.
-    ``state_folder`` is "" where there is none that could be written to."""
+    ``state_folder``, ``data_folder`` and ``cache_folder`` are "" where there is none that could be written to.
+    ``ephemeral`` are the first and last port that the system gives to outgoing connections."""
 
     system: str
     cores: int
@@ -34,9 +35,12 @@ class HostState(msgspec.Struct, frozen=True, kw_only=True):
     free_mib: int
     disk_bytes: int
     disk_free_bytes: int
+    data_folder: str
     state_folder: str
+    cache_folder: str
+    config_folder: str
     limits: HostLimits
-    passing: tuple[int, int] | None
+    ephemeral: tuple[int, int] | None
     instances: tuple[InstanceLine, ...]
     findings: tuple[Finding, ...]
 
@@ -48,6 +52,10 @@ def host_state(host: Host) -> HostState:
     granted = sum(one.memory_mib for one in instances)
     memory = host.memory(granted)
     state = host.places.state
+
+    def writable(folder: Path) -> str:
+        return "" if host.places.trouble else str(folder)
+
     disk = shutil.disk_usage(state if state.exists() else state.anchor)
     findings = list(listing.findings)
     if granted > memory.for_servers_mib:
@@ -56,9 +64,9 @@ def host_state(host: Host) -> HostState:
                 code="memory-overcommitted",
                 severity="warning",
                 subject="memory",
-                what=f"{len(instances)} servers may take {granted} MiB together, "
-                f"{memory.for_servers_mib} MiB of this machine are for servers",
-                remedy="Run fewer at once, or give one less: rhizon provision ... --memory MIB",
+                what=f"{granted} MiB are granted to {len(instances)} servers, more than the "
+                f"{memory.for_servers_mib} MiB that this machine has for servers",
+                remedy="Run fewer at once, or provision one with less --memory; see who has how much: rhizon list",
             )
         )
     if host.places.trouble:
@@ -82,9 +90,12 @@ def host_state(host: Host) -> HostState:
         free_mib=memory.free_mib,
         disk_bytes=disk.total,
         disk_free_bytes=disk.free,
-        state_folder="" if host.places.trouble else str(state),
+        data_folder=writable(host.places.data),
+        state_folder=writable(state),
+        cache_folder=writable(host.places.cache),
+        config_folder=str(host.places.config),
         limits=host.limits,
-        passing=passing_ports(),
+        ephemeral=ephemeral_ports(),
         instances=instances,
         findings=tuple(findings),
     )
@@ -94,6 +105,7 @@ class RebuildResult(msgspec.Struct, frozen=True, kw_only=True):
     """The ledger after it was read again from the folders: what it knows now, which of that is new to it, and what was
     wrong with its file ("" where nothing was)."""
 
+    planned: bool
     known: int
     added: tuple[str, ...]
     trouble: str
@@ -103,13 +115,15 @@ class RebuildResult(msgspec.Struct, frozen=True, kw_only=True):
 MOST_DEEP = 4  # folders below one that was named
 
 
-def rebuild_ledger(host: Host, folders: Sequence[Path]) -> RebuildResult:
+def rebuild_ledger(host: Host, folders: Sequence[Path], *, write: bool = True) -> RebuildResult:
     """Makes every row what its folder says, and adds the instances in or below ``folders``. Folders that cannot be seen
     keep what they hold. Raises :class:`InputError` for one of ``folders`` that is none, and
     :class:`~rhizon.core.errors.StateError` where the ledger cannot be written."""
     for one in folders:
         if not one.is_dir():
             raise InputError("no-such-folder", f"there is no folder {one}", hint="Check the path.")
+    if not write:
+        return _would_rebuild(host, folders)
     with open_ledger(host, write=True) as ledger:
         trouble = ledger.trouble
         with ledger.claim():
@@ -122,7 +136,21 @@ def rebuild_ledger(host: Host, folders: Sequence[Path]) -> RebuildResult:
     listing = list_instances(host)
     known = [one.folder for one in listing.instances]
     added = tuple(one for one in known if one not in before)
-    return RebuildResult(known=len(known), added=added, trouble=trouble, findings=listing.findings)
+    return RebuildResult(planned=not write, known=len(known), added=added, trouble=trouble, findings=listing.findings)
+
+
+def _would_rebuild(host: Host, folders: Sequence[Path]) -> RebuildResult:
+    """What it would come to. Nothing is written."""
+    listing = list_instances(host)
+    known = {one.folder for one in listing.instances}
+    homes = (host.home(one) for folder in folders for one in _instances_below(folder.absolute(), 0))
+    new = tuple(str(one.folder) for one in homes if one.is_ours and not one.is_forgotten)
+    added = tuple(one for one in new if one not in known)
+    with open_ledger(host) as ledger:
+        trouble = ledger.trouble
+    return RebuildResult(
+        planned=True, known=len(known) + len(added), added=added, trouble=trouble, findings=listing.findings
+    )
 
 
 def _instances_below(folder: Path, depth: int) -> Iterator[Path]:

@@ -8,18 +8,21 @@ import msgspec
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import started_elsewhere
 from rhizon.app.instance.reservations import Server, known_servers
+from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
+from rhizon.core.words import command_line
 
 __all__ = ["InstanceLine", "Listing", "list_instances"]
 
 
 class InstanceLine(msgspec.Struct, frozen=True, kw_only=True):
-    """One instance, as its folder says. "absent": the folder cannot be seen now, "damaged": its record cannot be read;
+    """One instance, as its folder says. "absent": its folder was not found, "damaged": its record cannot be read;
     both keep their ports and memory. ``process`` is the running server's."""
 
     folder: str
     name: str
     game: str
+    game_title: str
     note: str
     state: Literal["running", "stopped", "absent", "damaged"]
     memory_mib: int
@@ -39,10 +42,20 @@ def list_instances(host: Host) -> Listing:
     servers, trouble = known_servers(host)
     findings = [_ledger_trouble(trouble)] if trouble else []
     findings += [_not_here(one) for one in servers if one.presence != "here"]
-    return Listing(instances=tuple(_listed(host, one) for one in servers), findings=tuple(findings))
+    titles = {game: _title(host, game) for game in {one.entry.game for one in servers}}
+    lines = tuple(_listed(host, one, titles[one.entry.game]) for one in servers)
+    return Listing(instances=lines, findings=tuple(findings))
 
 
-def _listed(host: Host, server: Server) -> InstanceLine:
+def _title(host: Host, game: str) -> str:
+    """The game's title; its id where the definition is not known from here."""
+    try:
+        return host.games().get(game).title
+    except RhizonError:
+        return game
+
+
+def _listed(host: Host, server: Server, title: str) -> InstanceLine:
     entry = server.entry
     state: Literal["running", "stopped", "absent", "damaged"] = "stopped"
     process = None
@@ -57,6 +70,7 @@ def _listed(host: Host, server: Server) -> InstanceLine:
         folder=entry.folder,
         name=entry.name,
         game=entry.game,
+        game_title=title,
         note=entry.note,
         state=state,
         memory_mib=entry.memory_mib,
@@ -73,15 +87,15 @@ def _not_here(server: Server) -> Finding:
             severity="warning",
             subject=entry.name,
             what=f"its record in {entry.folder} cannot be read: {server.why}",
-            remedy=f"rhizon check {entry.folder}",
+            remedy=command_line("rhizon", "check", entry.folder),
         )
     return Finding(
         code="instance-absent",
         severity="warning",
         subject=entry.name,
-        what=f"its folder cannot be seen: {entry.folder}; its ports and memory stay reserved",
-        remedy=f"Mount its disk, or if it was moved use any command on its new folder. If it is gone: "
-        f"rhizon forget {entry.folder}",
+        what=f"its folder was not found: {entry.folder}; its ports and memory stay reserved",
+        remedy="Mount its disk, or if it was moved, use any command on its new folder. If it is gone: "
+        + command_line("rhizon", "forget", entry.folder),
     )
 
 

@@ -16,15 +16,15 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.model.lock import LockedFile
+from rhizon.core.words import command_line
 
 __all__ = ["PruneResult", "StoreStatus", "Use", "Verified", "prune_store", "store_status", "verify_store"]
-
-DAY_SECONDS = 86_400
 
 
 class Use(msgspec.Struct, frozen=True, kw_only=True):
     """What one instance has from the store."""
 
+    name: str
     folder: str
     files: int
     bytes: int
@@ -64,6 +64,7 @@ class PruneResult(msgspec.Struct, frozen=True, kw_only=True):
 class _Needed(msgspec.Struct):
     """What an instance has or would be laid out from, and where that comes from."""
 
+    name: str
     folder: str
     hashes: set[str]
     locked: dict[str, LockedFile]
@@ -83,7 +84,7 @@ def _needed(host: Host) -> list[_Needed]:
         hashes = {*locked, *(owned.sha256 for owned in inventory.files.values())}
         for state in KeptStates(home.folder).readable():
             hashes |= {file.sha256 for file in state.files.values() if not file.settings}
-        found.append(_Needed(folder, hashes, locked, instance.catalogs))
+        found.append(_Needed(instance.name, folder, hashes, locked, instance.catalogs))
     return found
 
 
@@ -106,6 +107,7 @@ def store_status(host: Host) -> StoreStatus:
         left_over=sum(1 for _ in host.store.left_over()),
         used_by=tuple(
             Use(
+                name=one.name,
                 folder=one.folder,
                 files=len(one.hashes & sizes.keys()),
                 bytes=sum(sizes[name] for name in one.hashes & sizes.keys()),
@@ -115,8 +117,9 @@ def store_status(host: Host) -> StoreStatus:
     )
 
 
-def verify_store(host: Host, reporter: Reporter) -> Verified:
-    """Hashes every file. A damaged one is taken out, and fetched again where an instance's lock says where from."""
+def verify_store(host: Host, reporter: Reporter, *, write: bool = True) -> Verified:
+    """Hashes every file. With ``write`` a damaged one is removed, and fetched again where a server's lock says from
+    where."""
     entries = list(host.store.entries())
     total = sum(entry.size for entry in entries)
     reporter.step("verifying the store")
@@ -132,8 +135,10 @@ def verify_store(host: Host, reporter: Reporter) -> Verified:
     findings = []
     for entry in damaged:
         users = [one.folder for one in needed if entry.name in one.hashes]
-        host.store.drop(entry.name)
-        came = _fetched_again(host, needed, entry.name)
+        came = False
+        if write:
+            host.store.drop(entry.name)
+            came = _fetched_again(host, needed, entry.name)
         fetched += [entry.name] if came else []
         linked = f"; {', '.join(users)} may have the damaged bytes too" if users and entry.links else ""
         findings.append(
@@ -141,8 +146,8 @@ def verify_store(host: Host, reporter: Reporter) -> Verified:
                 code="store-file-damaged",
                 severity="error",
                 subject=entry.name[:16],
-                what="it was damaged and taken out" + (", and was fetched again" if came else "") + linked,
-                remedy="See what is wrong there with: rhizon check DIR" if linked else "",
+                what=("damaged; removed" if write else "damaged") + (", and fetched again" if came else "") + linked,
+                remedy=f"Check that server: {command_line('rhizon', 'check', users[0])}" if linked else "",
             )
         )
     return Verified(
@@ -167,14 +172,15 @@ def _fetched_again(host: Host, needed: Sequence[_Needed], name: str) -> bool:
     return False
 
 
-def prune_store(host: Host, keep: Sequence[Path], days: float, *, write: bool) -> PruneResult:
-    """Takes out what no instance and none of the locks in ``keep`` needs and what came more than ``days`` ago: another
-    command may have fetched the rest just now. Raises DocumentError, InputError for a lock that cannot be read."""
+def prune_store(host: Host, keep: Sequence[Path], since_seconds: float, *, write: bool) -> PruneResult:
+    """Removes what no server and none of the locks in ``keep`` needs, unless it was added within the last
+    ``since_seconds``: another command may have fetched it just now. Raises DocumentError, InputError for a lock that
+    cannot be read."""
     wanted = {name for one in _needed(host) for name in one.hashes}
     for file in keep:
         lock = read_lock(file)
         wanted |= {one.sha256 for one in locked_files(lock)} | {one.sha256 for one in lock.overlay}
-    before = time.time() - days * DAY_SECONDS
+    before = time.time() - since_seconds
     gone = [one for one in host.store.entries() if one.name not in wanted and one.since <= before]
     gone += [one for one in host.store.left_over() if one.since <= before]
     kept = sum(1 for _ in host.store.entries()) - sum(not one.name.startswith("incoming-") for one in gone)

@@ -11,8 +11,9 @@ import msgspec
 from rhizon import interrupts
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import FIRST_START, InstanceFolder
-from rhizon.app.instance.edited_files import Side, native_edits
+from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.native_files import answer_licence
+from rhizon.app.instance.state import InstanceState
 from rhizon.app.instance.worlds import lay_world, put_aside, world_folder
 from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.first_start import first_start
@@ -31,12 +32,12 @@ UNEXPLAINED = ("start-ended", "start-timeout")  # a port that is taken, say, is 
 def bring_up(
     choice: Choice,
     wishes: ProvisionWishes,
-    home: InstanceFolder,
-    instance: Instance,
+    state: InstanceState,
     reporter: Reporter,
     ask_licence: AskLicence | None,
 ) -> tuple[Instance, list[Finding], State]:
     """Answers the instance as it then is, findings, and the state: "prepared" without an accepted licence."""
+    home, instance = state.home, state.instance
     answer = _licence(choice, wishes, home, instance, ask_licence)
     if choice.game.licence is not None:
         if answer is None:
@@ -48,8 +49,7 @@ def bring_up(
     game = choice.game
     if instance.first_start_done:  # its settings came with the transaction
         return _with_world(choice, wishes, home, instance, reporter, None), [], "ready to run"
-    side = Side(instance=instance, lock=choice.lock)
-    edits = native_edits(game, side, {**instance.settings, **revealed(wishes.secrets)})
+    edits = native_edits(state.with_instance(instance), {**instance.settings, **revealed(wishes.secrets)})
     secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret and one.store)
     start = functools.partial(first_start, home, game, instance, edits, secret_files, reporter)
     findings, bare = _first_start(home, world_folder(home, game, instance), start, reporter)

@@ -5,7 +5,7 @@ from collections.abc import Mapping
 import msgspec
 
 from rhizon.adapters.catalogs import LOCAL, Catalogs
-from rhizon.app.choose.resolve import Remembered, catalogs_for, solve_source
+from rhizon.app.choose.resolve import Remembered, SolveOptions, catalogs_for, solve_source
 from rhizon.app.choose.runtimes import choose_runtime, why_runtime
 from rhizon.app.choose.sources import Source, read_any
 from rhizon.app.host import Host
@@ -68,7 +68,7 @@ def choose(
     if named is not None and game.runtime.family != "none":
         report = host.runtime_finder.named(game.runtime.family, named).report
         pinned = (report.major,) if report is not None else None
-    solved = solve_source(source, game, catalogs, host, reporter, majors=pinned, remembered=remembered)
+    solved = solve_source(host, source, game, catalogs, reporter, SolveOptions(majors=pinned, remembered=remembered))
     lock = solved.solution.lock
     game = with_content(game, lock)
     settings = _checked(game, source, wishes, of_content=True)
@@ -127,7 +127,7 @@ def _added(source: Source, lock: Lock) -> list[Finding]:
     return [
         Finding(
             code="dependency-added",
-            severity="info",
+            severity="note",
             subject=one.id,
             what=f"it was missing, {', '.join(one.because)} needs it: {one.version} of {one.file.catalog} was taken",
             remedy="Give it to the players too." if one.for_players else "",

@@ -11,7 +11,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.run.server import RunningServer
 from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.finding import Finding
-from rhizon.core.launch import start_command, start_environment
+from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.settings.apply import NativeEdits
@@ -38,11 +38,13 @@ def first_start(
     reporter.step("first start, without content, so that the server writes its own files")
     command = start_command(
         game,
-        None,
-        instance.runtime,
-        instance.heap_mib,
-        path_separator=os.pathsep,
-        arguments=started_with(home, game),
+        Launch(
+            None,
+            instance.runtime,
+            instance.heap_mib,
+            path_separator=os.pathsep,
+            arguments=started_with(home, game),
+        ),
     )
     environment = start_environment(game, instance.runtime, instance.heap_mib)
     with RunningServer(command, environment, home.folder, game, reporter) as server:

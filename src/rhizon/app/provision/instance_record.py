@@ -4,7 +4,7 @@ from collections.abc import Mapping, Sequence
 
 from rhizon.adapters.ledger import Entry
 from rhizon.app.host import Host
-from rhizon.app.instance.reservations import ports_for
+from rhizon.app.instance.reservations import ports_for, server_name
 from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.generate import new_seed
 from rhizon.app.provision.wishes import ProvisionWishes
@@ -46,9 +46,9 @@ def allocated(
         drawn = (seed,)
     return Instance(
         format="rhizon-instance/1",
-        name=source.name,
+        name=server_name(wishes.name, before.name if before else None, source.name, others),
         game=game.id,
-        note=wishes.note if wishes.note is not None else (before.note if before else ""),
+        note=before.note if before else "",
         source=str(source.path.resolve()),
         catalogs=wishes.remember_catalogs or choice.catalogs.addresses,
         runtime=choice.runtime,

@@ -10,11 +10,12 @@ from rhizon.adapters.files import free_bytes
 from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.host import Host
-from rhizon.app.instance.change import InstanceState, apply_change, compare_states, load_state
-from rhizon.app.instance.edited_files import FileDiff, Side, merge_edited, shown_diff
+from rhizon.app.instance.change import apply_change
+from rhizon.app.instance.edited_files import FileDiff, Insisted, merge_edited, shown_diff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, others_than, reserved
 from rhizon.app.instance.server_tree import piecewise, read_tree, tree_files
+from rhizon.app.instance.state import InstanceState, compare_states, load_state
 from rhizon.app.instance.wanted_files import locked_files, wanted_files
 from rhizon.app.instance.worlds import check_world, things_in_world, world_folder
 from rhizon.app.keep.backup import back_up_before
@@ -32,7 +33,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.encode import content_list_toml
-from rhizon.core.model.instance import Instance
+from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.names import RelPath
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
@@ -40,6 +41,7 @@ from rhizon.core.runtimes import FAMILIES
 from rhizon.core.secret import revealed
 from rhizon.core.start_scripts import START_SCRIPTS, start_scripts
 from rhizon.core.units import counted, size_text
+from rhizon.core.words import command_line
 
 __all__ = ["provision"]
 
@@ -89,6 +91,9 @@ def _fit_for_us(home: InstanceFolder) -> None:
         )
 
 
+NO_FILES = Inventory(format="rhizon-inventory/1", files={})
+
+
 class _Planned(msgspec.Struct, frozen=True, kw_only=True):
     """All that is known before the folder is touched. ``risks_world``: the world will meet other content."""
 
@@ -110,8 +115,8 @@ class _Work:
         self._home = home
         self._reporter = reporter
         self._was: Instance | None = home.sound(INSTANCE) if home.is_ours else None
-        self._before = load_state(home)
         self._choice = choose(host, wishes, self._was, reporter, remembered(home))
+        self._before = load_state(host, home, self._choice.game)
         secrets = resolve_secrets(home, self._choice, wishes, self._was)
         self._wishes = msgspec.structs.replace(wishes, secrets=secrets)
 
@@ -127,15 +132,13 @@ class _Work:
         with reserved(self._host, home, self._allocated) as instance:
             planned = self._plan(instance)
             if planned.risks_world and self._wishes.back_up and self._before is not None:
-                saved = back_up_before(
-                    self._host, home, choice.game, self._before, self._reporter, f"before: {self._why}"
-                )
+                saved = back_up_before(self._host, self._before, self._reporter, f"before: {self._why}")
                 backup = saved.when
             number = self._lay_out(planned, backup)
         home.remove_own(FORGOTTEN)
         had_world = world_folder(home, choice.game, instance).is_dir()
         came_from = instance.world_from
-        instance, findings, state = bring_up(choice, self._wishes, home, instance, self._reporter, ask_licence)
+        instance, findings, state = bring_up(choice, self._wishes, planned.after, self._reporter, ask_licence)
         had_world = had_world and instance.world_from == came_from
         choice.findings.extend(findings)
         self._keep_list()
@@ -175,17 +178,16 @@ class _Work:
         paths = {*wanted, *map(RelPath, owned), *(RelPath(path + BESIDE) for path in wanted)}
         present = home.hashes(sorted(paths), host.store.verified)
         settled = merge_edited(
-            home,
-            game,
             host.store,
-            Side(instance=self._was, lock=before.lock if before else lock) if self._was else None,
-            Side(instance=instance, lock=lock),
-            inventory,
+            self._known(inventory),
+            InstanceState(home=home, game=game, lock=lock, instance=instance, inventory=inventory or NO_FILES),
             wanted,
-            {**{name: choice.settings[name] for name in self._wishes.settings}, **revealed(self._wishes.secrets)},
+            Insisted(
+                {**{name: choice.settings[name] for name in self._wishes.settings}, **revealed(self._wishes.secrets)}
+            ),
         )
         plan = make_plan(wanted, present, inventory, game.world.folder, settled)
-        after = InstanceState(lock=lock, instance=instance, inventory=plan.inventory)
+        after = InstanceState(home=home, game=game, lock=lock, instance=instance, inventory=plan.inventory)
         changes = compare_states(before, after) if before is not None else None
         world = world_folder(home, game, self._was or instance)
         risks = changes is not None and changes.touches_world and world.is_dir()
@@ -209,6 +211,18 @@ class _Work:
             findings=tuple(findings),
         )
 
+    def _known(self, inventory: Inventory | None) -> InstanceState | None:
+        """The server before, as far as it is known: where its lock is lost, with the new one in its place."""
+        if self._before is not None or self._was is None:
+            return self._before
+        return InstanceState(
+            home=self._home,
+            game=self._choice.game,
+            lock=self._choice.lock,
+            instance=self._was,
+            inventory=inventory or NO_FILES,
+        )
+
     def _other_world(self, instance: Instance) -> list[Finding]:
         """The source names another world than the one in use: it is not entered by the way."""
         name = self._choice.game.world.name_setting
@@ -218,11 +232,11 @@ class _Work:
         return [
             Finding(
                 code="world-stays",
-                severity="info",
+                severity="note",
                 subject=name,
                 what=f"{self._choice.source.label} asks for the world {wanted}; the server stays in "
                 f"{instance.settings.get(name)}",
-                remedy=f"To change worlds: rhizon set {self._wishes.folder} {name}={wanted}",
+                remedy=f"To change worlds: {command_line('rhizon', 'set', self._home.folder, f'{name}={wanted}')}",
             )
         ]
 
@@ -255,8 +269,6 @@ class _Work:
         self._reporter.step("laying out the instance")
         number = apply_change(
             self._host.store,
-            self._home,
-            self._choice.game,
             self._before,
             planned.after,
             plan,
@@ -285,6 +297,8 @@ class _Work:
             folder=str(home.folder),
             name=instance.name,
             title=choice.source.title,
+            game=game.id,
+            game_title=game.title,
             state=state,
             note=instance.note,
             lock=choice.lock,

@@ -9,15 +9,17 @@ from rhizon.app.host import Host
 from rhizon.app.provision import AskLicence, AskSecret, ProvisionResult, ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
+from rhizon.core.words import command_line
 
 __all__ = ["UpdateWishes", "update"]
 
 
 class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
-    """What a person asks for. ``to`` is another pack or list; without it the instance's own source is read again."""
+    """What a person asks for. ``source`` is another pack or list; without it the instance's own source is read
+    again."""
 
     folder: Path
-    to: Path | None = None
+    source: Path | None = None
     catalogs: tuple[str, ...] = ()
     allow_installer: bool = False
     accept_licence: bool = False
@@ -33,7 +35,7 @@ def update(
     """Solves the source again, and makes the instance what comes out: what a person chose or edited stays. Raises
     InputError when the source is gone, and what :func:`~rhizon.app.provision.provision` raises."""
     home = host.home(wishes.folder).required()
-    source = wishes.to if wishes.to is not None else _own_source(home)
+    source = wishes.source if wishes.source is not None else _own_source(home)
     return provision(
         host,
         ProvisionWishes(
@@ -44,7 +46,7 @@ def update(
             allow_installer=wishes.allow_installer,
             stop_first=wishes.stop_first,
             back_up=wishes.back_up,
-            why=f"update to {source.name}" if wishes.to is not None else f"update from {source.name}",
+            why=f"update to {source.name}" if wishes.source is not None else f"update from {source.name}",
             dry_run=wishes.dry_run,
             ask_secret=wishes.ask_secret,
         ),
@@ -60,7 +62,8 @@ def _own_source(home: InstanceFolder) -> Path:
     kept = home.own / CONTENT_LIST
     raise InputError(
         "source-gone",
-        f"what the server was made from is gone: {source}",
-        hint=f"Name what it shall be made from now: rhizon update {home.folder} --to "
-        + (str(kept) if kept.is_file() else "PACK_OR_LIST"),
+        f"the source of the server was not found: {source}",
+        hint="Use the list that Rhizon has kept: " + command_line("rhizon", "update", home.folder, "--source", kept)
+        if kept.is_file()
+        else "Put it back, or name another list or pack with --source.",
     )

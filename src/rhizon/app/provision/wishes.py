@@ -23,20 +23,21 @@ __all__ = ["AskLicence", "AskSecret", "LicenceText", "ProvisionResult", "Provisi
 class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     """What a person asks for beside the source.
 
-    ``game`` is of a source that is a plain folder of archives; ``settings`` are as typed; ``secrets`` never leave
-    memory but for the server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when
-    that is not where they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops
-    a server that runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says
-    of the change. ``ask_secret`` is asked for secrets that a list wants a person to type.
+    ``name`` is the server's on this host (None: it keeps its name, a new one gets that of the source); ``game`` is of a
+    source that is a plain folder of archives; ``settings`` are as typed; ``secrets`` never leave memory but for the
+    server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when that is not where
+    they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops a server that
+    runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says of the change.
+    ``ask_secret`` is asked for secrets that a list wants a person to type.
     """
 
     source: Path
     folder: Path
+    name: str | None = None
     game: str | None = None
     catalogs: tuple[str, ...] = ()
     remember_catalogs: tuple[str, ...] = ()
     runtime: RuntimeWish = RuntimeWish()
-    note: str | None = None
     accept_licence: bool = False
     allow_installer: bool = False
     memory_mib: int | None = None
@@ -74,6 +75,8 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     folder: str
     name: str
     title: str
+    game: str
+    game_title: str
     state: State
     note: str
     lock: Lock

@@ -15,6 +15,8 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.errors import DocumentError, InputError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.catalog import (
+    CATALOG_FILE,
+    SHELF_FILE,
     Artefact,
     BuildFacts,
     CatalogRoot,
@@ -30,8 +32,6 @@ from rhizon.core.model.documents import decode
 from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
 
 __all__ = ["BuildResult", "build_catalog"]
-
-SHELF = "shelf.toml"
 
 
 class BuildResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -74,7 +74,7 @@ def build_catalog(host: Host, folder: Path, reporter: Reporter, *, write: bool =
 
 
 def _shelf(folder: Path) -> Shelf:
-    file = folder / SHELF
+    file = folder / SHELF_FILE
     if file.is_file():
         return decode(Shelf, read_bytes(file, "shelf", 8 << 20), str(file))
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in folder.absolute().name.lower()).strip("-")
@@ -134,7 +134,7 @@ def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[
             for game in games
         },
     )
-    documents["catalog.json"] = encode_json(root)
+    documents[CATALOG_FILE] = encode_json(root)
     return documents
 
 
@@ -169,7 +169,9 @@ def _host_files(folder: Path, shelf: Shelf, game: str, documents: dict[str, byte
 def _artefact(folder: Path, path: RelPath) -> Artefact:
     if not (folder / path).is_file():
         raise InputError(
-            "no-such-file", f"{SHELF} names {path}, which is not in {folder}", hint="Put it there or correct the line."
+            "no-such-file",
+            f"{SHELF_FILE} names {path}, which is not in {folder}",
+            hint="Put it there or correct the line.",
         )
     sha256, size = hash_file(folder / path)
     return Artefact(path=path, sha256=sha256, size=size)

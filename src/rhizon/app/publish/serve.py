@@ -4,12 +4,21 @@ import time
 from collections.abc import Callable
 from pathlib import Path
 
+import msgspec
+
 from rhizon.adapters.serve import serving
 from rhizon.core.errors import InputError
+from rhizon.core.words import command_line
 
-__all__ = ["serve_until"]
+__all__ = ["Serving", "serve_until"]
 
 TICK_SECONDS = 0.1
+
+
+class Serving(msgspec.Struct, frozen=True, kw_only=True):
+    """A catalog that is being served: its address."""
+
+    url: str
 
 
 def serve_until(
@@ -23,7 +32,9 @@ def serve_until(
     """``ready`` gets the address once it answers, ``told`` a line for each request."""
     if not (folder / "catalog.json").is_file():
         raise InputError(
-            "no-catalog", f"{folder} is no catalog: it has no catalog.json", hint=f"Run: rhizon catalog build {folder}"
+            "no-catalog",
+            f"{folder} is not a catalog: it has no catalog.json",
+            hint=f"Make it one: {command_line('rhizon', 'catalog', 'build', folder)}",
         )
     with serving(folder, address, port, told) as server:
         ready(server.url)

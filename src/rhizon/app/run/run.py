@@ -3,7 +3,7 @@
 import os
 from collections.abc import Callable
 from pathlib import Path
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import msgspec
 
@@ -22,12 +22,12 @@ from rhizon.app.tune.move_ports import move_now, taken_ports
 from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
-from rhizon.core.launch import start_command, start_environment
+from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 
-__all__ = ["RunResult", "run"]
+__all__ = ["Moment", "RunResult", "RunWishes", "run"]
 
 Moment = Literal["go on", "stop"]
 AskMove = Callable[[str], bool]
@@ -47,20 +47,25 @@ class RunResult(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...] = ()
 
 
+class RunWishes(NamedTuple):
+    """What a person asks for: how many seconds the server may take to become ready (None: as the definition says), and
+    a question to ask before it takes other ports where another program listens on its own."""
+
+    wait: float | None = None
+    ask_move: AskMove | None = None
+
+
 def run(
     host: Host,
     folder: Path,
     reporter: Reporter,
     stop_asked: Callable[[], bool],
     tick: Callable[[RunningServer], Moment] = lambda _server: "go on",
-    *,
-    wait: float | None = None,
-    ask_move: AskMove | None = None,
+    wishes: RunWishes = RunWishes(),
 ) -> RunResult:
     """Starts the server with its content and keeps it until it ends, or until it is asked to stop.
 
-    ``tick`` is called between lines once the server is ready, at least five times a second. ``ask_move`` lets a person
-    say whether the server shall take other ports where somebody else listens on its own.
+    ``tick`` is called between lines once the server is ready, at least five times a second.
     Raises NotReadyError, CancelledError, :class:`StateError` (cannot start; ended by itself).
     """
     home = host.home(folder).required()
@@ -72,18 +77,20 @@ def run(
         _can_start(home, game, instance)
         require_free(host, home, entry_of(game, home, instance))
         instance = _with_world(home, game, lock, instance, reporter)
-        if _free_ports(host, home, game, lock, instance, ask_move, reporter):
+        if _free_ports(host, home, game, lock, instance, wishes.ask_move, reporter):
             instance = home.instance()
         make_room(home.folder)
         command = start_command(
             game,
-            lock.target.loader,
-            instance.runtime,
-            instance.heap_mib,
-            path_separator=os.pathsep,
-            content=content_paths(game, lock),
-            arguments=started_with(home, game),
-            measured=f"{RHIZON}/{MEASURED}",
+            Launch(
+                lock.target.loader,
+                instance.runtime,
+                instance.heap_mib,
+                path_separator=os.pathsep,
+                content=content_paths(game, lock),
+                arguments=started_with(home, game),
+                measured=f"{RHIZON}/{MEASURED}",
+            ),
         )
         reporter.step(f"starting {instance.name}")
         environment = start_environment(game, instance.runtime, instance.heap_mib)
@@ -101,7 +108,7 @@ def run(
             raise
     try:
         with server:
-            ready = server.until_ready(wait, stop_asked)
+            ready = server.until_ready(wishes.wait, stop_asked)
             reporter.done(f"ready after {ready:.1f} s")
             samples = Samples(home.folder, server.process.pid)
             while not server.process.over:

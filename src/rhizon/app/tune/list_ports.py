@@ -5,7 +5,7 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.host import local_addresses, passing_ports, socket_in_use
+from rhizon.adapters.host import ephemeral_ports, local_addresses, socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import started_elsewhere
@@ -75,10 +75,10 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
         if one.reached_from == NETWORK
     ]
     closed = [label(one) for one in lines if one.reached_from != NETWORK]
-    passing = passing_ports()
+    ephemeral = ephemeral_ports()
     pool = ", ".join(host.limits.ports) or "any that is free near the game's own"
-    if passing is not None:
-        pool += f"; {passing[0]}-{passing[1]} (ephemeral ports) only where nothing else is left"
+    if ephemeral is not None:
+        pool += f"; {ephemeral[0]}-{ephemeral[1]} (ephemeral ports) only where nothing else is left"
     return Ports(
         ports=tuple(lines),
         here="127.0.0.1",

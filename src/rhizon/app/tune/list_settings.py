@@ -7,8 +7,8 @@ import msgspec
 
 from rhizon.adapters.files import read_bytes
 from rhizon.app.host import Host
-from rhizon.app.instance.change import require_instance_state
 from rhizon.app.instance.native_files import native_values
+from rhizon.app.instance.state import require_instance_state
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
@@ -18,7 +18,7 @@ from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.settings.apply import in_file
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["SettingLine", "Settings", "house_settings", "list_settings"]
+__all__ = ["SettingLine", "Settings", "list_settings", "preset_settings"]
 
 SetBy = Literal["game", "pack", "list", "lock", "rhizon", "you"]
 
@@ -46,15 +46,14 @@ class Settings(msgspec.Struct, frozen=True, kw_only=True):
     folder: str
     name: str
     game: str
+    game_title: str
     settings: tuple[SettingLine, ...]
 
 
 def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings:
     """Raises :class:`StateError` (no instance, a native file that cannot be understood)."""
-    home = host.home(folder).required()
-    state = require_instance_state(home)
-    instance = state.instance
-    game = host.game_of(instance, state.lock)
+    state = require_instance_state(host, host.home(folder))
+    home, game, instance = state.home, state.game, state.instance
     files: dict[str, dict[str, str]] = {}
     lines = []
     for name, one in game.settings.items():
@@ -80,7 +79,9 @@ def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings
                 is_set=value not in (None, ""),
             )
         )
-    return Settings(folder=str(home.folder), name=instance.name, game=game.title, settings=tuple(lines))
+    return Settings(
+        folder=str(home.folder), name=instance.name, game=game.id, game_title=game.title, settings=tuple(lines)
+    )
 
 
 def _set_by(name: str, one: SettingDefinition, instance: Instance, value: str | int | bool | None) -> SetBy:
@@ -100,9 +101,9 @@ def _kind(source: str) -> Literal["pack", "list", "lock"]:
     return kinds.get(Path(source).suffix, "pack")
 
 
-def house_settings(game: GameDefinition, file: Path) -> tuple[dict[str, SettingValue], tuple[str, ...]]:
-    """Of a house standard what concerns settings that the game has, as ``HouseStandard.wanted`` gives it, and the names
-    of those that it has not."""
-    wanted = decode(HouseStandard, read_bytes(file, "house standard", 1 << 20), str(file)).wanted()
+def preset_settings(game: GameDefinition, file: Path) -> tuple[dict[str, SettingValue], tuple[str, ...]]:
+    """The part of a settings preset that the game has settings for, as ``HouseStandard.wanted`` gives it, and the names
+    of the other part. Raises DocumentError."""
+    wanted = decode(HouseStandard, read_bytes(file, "settings preset", 1 << 20), str(file)).wanted()
     known = {name: value for name, value in wanted.items() if name.rstrip("+-") in game.settings}
     return known, tuple(sorted({name.rstrip("+-") for name in wanted if name not in known}))

@@ -11,8 +11,8 @@ from rhizon.adapters.plots import heap_plot, process_plot
 from rhizon.app.choose.resolve import catalogs_for, solve_source
 from rhizon.app.choose.sources import read_any
 from rhizon.app.host import Host
-from rhizon.app.instance.change import require_instance_state
 from rhizon.app.instance.reservations import others_than
+from rhizon.app.instance.state import require_instance_state
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.measured import (
     HeapEvidence,
@@ -31,7 +31,7 @@ from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import checked_settings
 from rhizon.core.settings.content import with_content
 
-__all__ = ["MemoryAdvice", "memory_advice"]
+__all__ = ["MemoryAdvice", "MemoryQuestion", "memory_advice"]
 
 Fit = Literal["fits", "tight", "does not fit"]
 TIGHT_SHARE = 0.85
@@ -48,6 +48,7 @@ class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
 
     name: str
     game: str
+    game_title: str
     source: str
     players: int
     budget: MemoryBudget
@@ -71,21 +72,28 @@ class MemoryAdvice(msgspec.Struct, frozen=True, kw_only=True):
     plot: str | None
 
 
+class MemoryQuestion(msgspec.Struct, frozen=True, kw_only=True):
+    """What a person asks: for so many ``players``, from what past runs have shown (``measured``), with a ``plot`` drawn
+    into that file, with another reserve left to the machine."""
+
+    players: int | None = None
+    catalogs: tuple[str, ...] = ()
+    measured: bool = False
+    plot: Path | None = None
+    reserve_mib: int | None = None
+
+
 def memory_advice(
     host: Host,
     path: Path,
     reporter: Reporter,
-    *,
-    players: int | None,
-    catalogs: tuple[str, ...],
-    measured: bool,
-    plot: Path | None,
-    reserve_mib: int | None,
+    question: MemoryQuestion,
 ) -> MemoryAdvice:
     """For an instance, or for a list or pack that is solved for it. Raises :class:`StateError` (nothing was measured
     yet, no Matplotlib) and what solving raises."""
+    players, measured, plot, reserve_mib = question.players, question.measured, question.plot, question.reserve_mib
     home = host.home(path)
-    one = _of_instance(host, home) if home.is_ours else _of_source(host, path, catalogs, reporter)
+    one = _of_instance(host, home) if home.is_ours else _of_source(host, path, question.catalogs, reporter)
     if players is not None:
         one.settings["max_players"] = players
     game, lock = one.game, one.lock
@@ -108,7 +116,8 @@ def memory_advice(
     fit, instead = _fit(free, lowest, recommended, made.outside_heap_mib)
     return MemoryAdvice(
         name=one.name,
-        game=game.title,
+        game=game.id,
+        game_title=game.title,
         source=one.source,
         players=int(one.settings.get("max_players", _default(game, "max_players"))),
         budget=made,
@@ -145,11 +154,15 @@ class _Subject(NamedTuple):
 
 
 def _of_instance(host: Host, home: InstanceFolder) -> _Subject:
-    state = require_instance_state(home)
+    state = require_instance_state(host, home)
     instance = state.instance
-    game = host.game_of(instance, state.lock)
     return _Subject(
-        instance.name, game, state.lock, dict(instance.settings), granted=instance.heap_mib, source=instance.source
+        instance.name,
+        state.game,
+        state.lock,
+        dict(instance.settings),
+        granted=instance.heap_mib,
+        source=instance.source,
     )
 
 
@@ -157,7 +170,7 @@ def _of_source(host: Host, path: Path, catalogs: tuple[str, ...], reporter: Repo
     source = read_any(host, path, None, reporter)
     game = host.games(source.beside).get(source.game)
     shelf = catalogs_for(host, source, game, catalogs, reporter)
-    lock = solve_source(source, game, shelf, host, reporter).solution.lock
+    lock = solve_source(host, source, game, shelf, reporter).solution.lock
     return _Subject(source.name, game, lock, checked_settings(with_content(game, lock), source.settings, source.label))
 
 

@@ -10,10 +10,11 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.adapters.processes import holder_of
 from rhizon.app.host import Host
-from rhizon.app.instance.change import InstanceState, apply_change, require_instance_state, settings_change
+from rhizon.app.instance.change import apply_change, settings_change
 from rhizon.app.instance.edited_files import FileDiff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved
+from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.port_roles import every_number, protocols_of
 from rhizon.core.changes import ValueChange
@@ -21,6 +22,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
+from rhizon.core.words import command_line
 
 __all__ = ["PortsMoved", "TakenPort", "move_now", "move_ports", "taken_ports"]
 
@@ -79,33 +81,32 @@ def move_ports(
 
 def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, write: bool) -> PortsMoved:
     """The same for a caller that holds the instance already."""
-    before = require_instance_state(home)
-    game = host.game_of(before.instance, before.lock)
+    before = require_instance_state(host, home)
+    game = before.game
     if not before.instance.first_start_done:
         raise StateError(
             "first-start-pending",
-            "the first start has not been done yet: the server has not written its own files",
-            hint=f"Run: rhizon provision {before.instance.source} {home.folder} --port ROLE=N",
+            "the first start is not done yet: the server has not written its own files",
+            hint=f"Finish it: {command_line('rhizon', 'provision', before.instance.source, home.folder)}",
         )
 
     def decide(others: Sequence[Entry]) -> tuple[InstanceState, Entry]:
         ports = ports_for(host, game, before.lock, before.instance.ports, others, fixed)
-        instance = msgspec.structs.replace(before.instance, ports=ports)
-        after = InstanceState(lock=before.lock, instance=instance, inventory=before.inventory)
-        return after, entry_of(game, home, instance)
+        after = before.with_instance(msgspec.structs.replace(before.instance, ports=ports))
+        return after, entry_of(game, home, after.instance)
 
     kept = None
     if write:
         with reserved(host, home, decide) as after:
             moved = _moved(before, after)
-            plan, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
+            plan, diffs = settings_change(host.store, before, after, {}, ports=True)
             if moved or plan.changes:  # a number that was changed by hand is written back where it was asked for
                 why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
-                kept = apply_change(host.store, home, game, before, after, plan, why)
+                kept = apply_change(host.store, before, after, plan, why)
     else:
         after, _ = decide(others_than(host, home))
         moved = _moved(before, after)
-        _, diffs = settings_change(host.store, home, game, before, after, {}, ports=True)
+        _, diffs = settings_change(host.store, before, after, {}, ports=True)
     return PortsMoved(
         folder=str(home.folder), name=before.instance.name, planned=not write, ports=moved, diffs=diffs, kept=kept
     )

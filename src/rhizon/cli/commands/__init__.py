@@ -2,50 +2,66 @@
 
 from typing import NamedTuple
 
-__all__ = ["COMMANDS", "SECTIONS", "Command"]
+__all__ = ["COMMANDS", "FIRST_EVENING", "SECTIONS", "Command"]
 
 
 class Command(NamedTuple):
-    """A command: the module below this package that defines ``command``, one line of help, its step of the job."""
+    """A command: where it is defined (``module:name`` below this package), one line of help, its step of the job."""
 
-    module: str
+    where: str
     summary: str
     section: str
 
 
-SECTIONS = ("Try it", "Choose", "Provision", "Settings, memory, ports", "Run", "Keep", "Describe and publish")
+TRY, CHOOSE, PROVISION, RUN = "Try it", "Choose", "Provision", "Run"
+TUNE, KEEP, MANY, PUBLISH = "Settings, memory, ports", "Keep", "All servers of this machine", "Describe and publish"
+SECTIONS = (TRY, CHOOSE, PROVISION, RUN, TUNE, KEEP, MANY, PUBLISH)
 
 COMMANDS: dict[str, Command] = {
-    "demo": Command("demo", "The whole job on a made-up world, nothing else needed.", "Try it"),
-    "inspect": Command("inspect", "What an archive, a folder of them, a list, a pack or a lock really is.", "Choose"),
-    "solve": Command("solve", "One target and one release of everything that fit; writes the lock.", "Choose"),
-    "explain": Command("explain", "Why is this item here, why this release, what if it went?", "Choose"),
-    "targets": Command("targets", "Every candidate target against every item of the list.", "Choose"),
-    "runtimes": Command("runtimes", "The language runtimes on this machine, and who uses them.", "Choose"),
-    "provision": Command("provision", "A server in a folder, from a list, a pack, a lock or archives.", "Provision"),
-    "run": Command("run", "Start the server here, with its console; Ctrl-C stops it cleanly.", "Run"),
-    "stop": Command("stop", "Stop a server that runs, from another terminal.", "Run"),
-    "settings": Command(
-        "settings", "Every setting of a server: value, meaning, where, who set it.", "Settings, memory, ports"
-    ),
-    "set": Command("set", "Change settings; the server's own files keep all else.", "Settings, memory, ports"),
-    "update": Command("update", "New releases, or a new version of the pack; your edits stay.", "Keep"),
-    "undo": Command("undo", "Take back the last change, or go back to any kept state.", "Keep"),
-    "backup": Command("backup", "Save world and settings, while the server runs too.", "Keep"),
-    "restore": Command("restore", "Make a server what it was when a backup was made.", "Keep"),
-    "repair": Command("repair", "Put back what was placed and is gone or changed.", "Keep"),
-    "check": Command("check", "Is everything of a server still as it should be?", "Keep"),
-    "list": Command("list", "The servers of this machine.", "Keep"),
-    "forget": Command("forget", "Free what a server holds, and leave its files alone.", "Keep"),
-    "memory": Command("memory", "How much memory a server needs, guessed and measured.", "Settings, memory, ports"),
-    "ports": Command(
-        "ports", "Who has which port, who listens, rules for firewall and router.", "Settings, memory, ports"
-    ),
-    "host": Command("host", "This machine: memory, cores, disk, limits, grants.", "Settings, memory, ports"),
-    "lock": Command("lock", "What a server is made of, to make the same again.", "Keep"),
-    "bom": Command("bom", "A bill of materials (CycloneDX) of what runs.", "Keep"),
-    "store": Command("store", "The files that all servers of this machine share: status, verify, prune.", "Keep"),
-    "catalog": Command("catalog", "Make a catalog from archives, or serve one over HTTP.", "Describe and publish"),
-    "game": Command("game", "Game definitions: list, show, new, check, try.", "Describe and publish"),
-    "completion": Command("completion", "Shell completion: prints the lines for your shell.", "Describe and publish"),
+    "demo": Command("demo:demo", "Do the whole job on a made-up world.", TRY),
+    "help": Command("help:help_", "Print a guide, or explain an error or a finding by its code.", TRY),
+    "inspect": Command("inspect:inspect", "Show what an archive, a list, a pack or a lock really is.", CHOOSE),
+    "solve": Command("solve:solve", "Choose one target and one release of everything; write the lock.", CHOOSE),
+    "explain": Command("explain:explain", "Explain why an item is there and why in this release.", CHOOSE),
+    "targets": Command("targets:targets", "Compare every candidate target with every item of a list.", CHOOSE),
+    "runtimes": Command("runtimes:runtimes", "List the language runtimes of this machine.", CHOOSE),
+    "provision": Command("provision:provision", "Make a server from a list, a pack, a lock or archives.", PROVISION),
+    "update": Command("update:update", "Install newer releases or another pack; your edits stay.", PROVISION),
+    "run": Command("run:run", "Start a server with its console; Ctrl-C stops it cleanly.", RUN),
+    "stop": Command("stop:stop", "Stop servers cleanly, from another terminal.", RUN),
+    "settings": Command("settings:settings", "List every setting of a server.", TUNE),
+    "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
+    "memory": Command("memory:memory", "Estimate or measure how much memory a server needs.", TUNE),
+    "ports": Command("ports:ports", "List or move ports; print firewall and router rules.", TUNE),
+    "rename": Command("rename:rename", "Give a server another name or a note.", TUNE),
+    "check": Command("check:check", "Check servers for problems; changes nothing.", KEEP),
+    "repair": Command("repair:repair", "Put back placed files that are missing or changed.", KEEP),
+    "undo": Command("undo:undo", "Take back the last change, or go back to any kept state.", KEEP),
+    "backup": Command("backup:backup", "Back up worlds and settings, while a server runs too.", KEEP),
+    "restore": Command("restore:restore", "Make a server what it was when a backup was made.", KEEP),
+    "lock": Command("lock:lock", "Show or write the exact releases, to make the same server again.", KEEP),
+    "bom": Command("bom:bom", "Make a bill of materials (CycloneDX).", KEEP),
+    "list": Command("list:list_", "List the servers of this machine.", MANY),
+    "host": Command("host:host", "Show memory, disk, limits and grants of this machine.", MANY),
+    "forget": Command("forget:forget", "Release what a server holds; its files stay.", MANY),
+    "store": Command("store:store", "Show, verify or prune the files that servers share.", MANY),
+    "catalog": Command("catalog:catalog", "Make a catalog from archives, or serve one over HTTP.", PUBLISH),
+    "game": Command("game:game", "List, show, start, check or try game definitions.", PUBLISH),
+    "completion": Command("completion:completion", "Print shell completion.", PUBLISH),
 }
+
+# What bare `rhizon` shows: the commands of a first evening, in the order in which one needs them.
+FIRST_EVENING = (
+    "demo",
+    "inspect",
+    "solve",
+    "provision",
+    "run",
+    "stop",
+    "list",
+    "settings",
+    "set",
+    "check",
+    "update",
+    "backup",
+)

@@ -5,78 +5,105 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
+from rhizon.cli.command import Answer, Call, RhizonGroup, answer_object, command
+from rhizon.cli.options import LISTEN
+from rhizon.cli.output import Step, say
+from rhizon.core.units import counted
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-__all__ = ["command"]
+    from rhizon.app.publish.build_catalog import BuildResult
+
+__all__ = ["catalog"]
 
 
-@click.group("catalog")
-def command() -> None:
+@click.group("catalog", cls=RhizonGroup)
+def catalog() -> None:
     """Make a catalog from archives, or serve one over HTTP."""
 
 
-@command.command("build")
+catalog.examples = (("rhizon catalog build my-archives", "make a catalog from a folder of archives"),)
+
+
+@command(
+    "build",
+    group=catalog,
+    examples=(
+        ("rhizon catalog build my-archives --dry-run", "show which documents would change"),
+        ("rhizon catalog build my-archives", "write them; any web server can serve the folder"),
+    ),
+    verbose="the documents that changed",
+    results=False,
+    dry_run="Show which documents would change and write none.",
+)
 @click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--dry-run", is_flag=True, help="Say which documents would change and write none.")
-@common
-def build(folder: Path, dry_run: bool, out: Output) -> int:
+def build(call: Call, folder: Path) -> Answer:
     """Make FOLDER a catalog: read its archives and shelf.toml, write catalog.json and what it names.
 
-    What archives say of themselves can be corrected by ARCHIVE.facts.toml beside them. Exit code 1 when an
-    archive could not be used.
+    What archives say of themselves can be corrected by ARCHIVE.facts.toml beside them. Exit code 1 when an archive
+    could not be used.
     """
-    from rhizon.app.host import this_host
     from rhizon.app.publish.build_catalog import build_catalog
-    from rhizon.cli.progress import ConsoleReporter
 
-    reporter = ConsoleReporter(out, results=False)
-    try:
-        built = build_catalog(this_host(), folder, reporter, write=not dry_run)
-    finally:
-        reporter.close()
-    changed = "would change" if dry_run else "changed"
+    built = build_catalog(call.host, folder, call.reporter, write=not call.dry_run)
+    call.close()
+    changed = "would change" if call.dry_run else "changed"
     bad = any(one.severity == "error" for one in built.findings)
-
-    def render(to: "Console") -> None:
-        verdict(
-            to,
-            f"{built.name}: {built.releases} releases of {built.items} items, {built.builds} loader builds, "
-            f"{built.servers} server versions; {len(built.written)} documents {changed}",
-            good=not bad,
-        )
-        if out.verbose:
-            for name in built.written:
-                say(to, f"  {name}")
-        show_findings(to, built.findings)
-        next_steps(to, [(("rhizon", "catalog", "serve", str(folder)), "offer it over HTTP; any web server will do")])
-
-    out.result(built, render, built.findings)
-    return 1 if bad else 0
+    parts = (
+        f"{counted(built.releases, 'release')} of {counted(built.items, 'item')}",
+        counted(built.builds, "loader build"),
+        counted(built.servers, "server version"),
+    )
+    return Answer(
+        built,
+        f"{built.name}: {', '.join(parts)}; {counted(len(built.written), 'document')} {changed}",
+        lambda to: _body(to, built, call),
+        built.findings,
+        (Step(("rhizon", "catalog", "serve", str(folder)), "serve it over HTTP (any web server can)"),),
+        exit_code=1 if bad else 0,
+    )
 
 
-@command.command("serve")
+def _body(to: "Console", built: "BuildResult", call: Call) -> None:
+    if call.out.verbose:
+        for name in built.written:
+            say(to, f"  {name}")
+
+
+@command(
+    "serve",
+    group=catalog,
+    examples=(
+        ("rhizon catalog serve my-archives", "on a free port of this machine"),
+        ("rhizon catalog serve my-archives --listen 0.0.0.0:8200", "for the local network"),
+    ),
+    verbose="each request",
+)
 @click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--port", type=click.IntRange(0, 65535), default=0, help="0, the default, takes a free one.")
-@click.option("--address", default="127.0.0.1", show_default=True, help="The address to listen on.")
-@common
-def serve(folder: Path, port: int, address: str, out: Output) -> None:
-    """Serve the catalog in FOLDER until Ctrl-C."""
-    from rhizon.app.publish.serve import serve_until
-    from rhizon.cli.output import show_json
+@click.option(
+    "--listen",
+    type=LISTEN,
+    default="127.0.0.1:0",
+    show_default=True,
+    metavar="ADDRESS:PORT",
+    help="Where to listen; port 0 takes a free one.",
+)
+def serve(call: Call, folder: Path, listen: tuple[str, int]) -> None:
+    """Serve the catalog in FOLDER until Ctrl-C. With --json the one object is printed as soon as it listens."""
+    from rhizon.app.publish.serve import Serving, serve_until
+    from rhizon.cli.output import write_json
     from rhizon.cli.terminal import stop_signals
 
     def ready(url: str) -> None:
-        if out.json:
-            show_json({"ok": True, "result": {"url": url}})
-        else:
+        if call.out.json:
+            write_json(answer_object(Answer(Serving(url=url))))
+        elif not call.out.quiet:
             click.echo(f"serving {folder} at {url} (Ctrl-C ends it)")
 
-    def told(line: str) -> None:
-        if out.verbose:
+    def request(line: str) -> None:
+        if call.out.verbose:
             click.echo(line, err=True)
 
     with stop_signals() as asked:
-        serve_until(folder, address, port, asked, ready, told)
+        serve_until(folder, *listen, asked, ready, request)

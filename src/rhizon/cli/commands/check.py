@@ -1,41 +1,35 @@
 """``rhizon check``."""
 
-from pathlib import Path
-from typing import TYPE_CHECKING
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.servers import Server
+from rhizon.core.finding import counts_text
+from rhizon.core.units import counted
 
-import click
-
-from rhizon.cli.output import Output, common, show_findings, verdict
-
-if TYPE_CHECKING:
-    from rich.console import Console
-
-__all__ = ["command"]
+__all__ = ["check"]
 
 
-@click.command("check")
-@click.argument("folder", type=click.Path(path_type=Path))
-@common
-def command(folder: Path, out: Output) -> int:
-    """Look over the server in FOLDER: runtime, licence, every file, settings, ports, memory.
+@command(
+    "check",
+    examples=(
+        ("rhizon check marsh", "runtime, licence, files, settings, ports and memory of one server"),
+        ("rhizon check --all --json", "every server of this machine, for a monitoring script"),
+        ("rhizon help port-clash", "explain a finding by its code"),
+    ),
+    verbose="the code of each finding",
+    tables=True,
+    several=True,
+)
+def check(call: Call, server: Server) -> Answer:
+    """Check servers: runtime, licence, every placed file, settings, ports, memory.
 
-    Changes nothing. Exit code 1 when something is wrong.
+    Changes nothing. Exit code 1 when a server has a problem.
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.keep.check import check
+    from rhizon.app.keep.check import check as look
 
-    seen = check(this_host(), folder)
-    errors = sum(one.severity == "error" for one in seen.findings)
-    others = len(seen.findings) - errors
-    text = f"{seen.name} ({seen.game}): "
-    text += f"{errors} things are wrong" if errors > 1 else "one thing is wrong" if errors else "nothing is wrong"
-    text += f", {others} to know" if others else ""
-    text += f"; {seen.files} files looked at"
-    text += f"; it is running (process {seen.running})" if seen.running else ""
-
-    def render(to: "Console") -> None:
-        verdict(to, text, good=seen.sound)
-        show_findings(to, seen.findings)
-
-    out.result(seen, render, seen.findings)
-    return 0 if seen.sound else 1
+    seen = look(call.host, server.folder)
+    text = f"{seen.name} ({seen.game_title}): {counts_text(seen.findings)}; {counted(seen.files, 'file')} checked"
+    text += f"; running (process {seen.process})" if seen.process else ""
+    shown = seen.findings
+    if call.out.verbose:
+        shown = tuple(one.with_code() for one in shown)
+    return Answer(seen, text, None, shown, exit_code=0 if seen.sound else 1)

@@ -3,19 +3,27 @@
 import click
 from click.shell_completion import get_completion_class
 
-from rhizon.cli.output import Output, common
+from rhizon.cli.command import Answer, Call, command
 
-__all__ = ["command"]
+__all__ = ["completion"]
 
 
-@click.command("completion")
+@command(
+    "completion",
+    examples=(
+        ("rhizon completion bash >> ~/.bashrc", "complete commands, options, servers, settings and backups"),
+        ("rhizon completion fish > ~/.config/fish/completions/rhizon.fish", "for fish"),
+    ),
+)
 @click.argument("shell", type=click.Choice(["bash", "zsh", "fish"]))
-@common
-def command(shell: str, out: Output) -> None:
-    """Print what makes SHELL complete rhizon's commands and options; add it to your shell's start-up file."""
+def completion(call: Call, shell: str) -> Answer | None:
+    """Print the lines that make SHELL complete rhizon's commands, options and names."""
     from rhizon.cli.main import root
 
     kind = get_completion_class(shell)
     assert kind is not None
     text = kind(root, {}, "rhizon", "_RHIZON_COMPLETE").source()
-    out.result({"script": text}, lambda _to: click.echo(text))
+    if not call.out.json and not call.out.quiet:
+        click.echo(text)
+        return None
+    return Answer({"script": text})

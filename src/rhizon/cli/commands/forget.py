@@ -4,7 +4,9 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, say, verdict
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import Step, say
+from rhizon.cli.servers import SERVER, Server
 from rhizon.core.units import mib_text
 
 if TYPE_CHECKING:
@@ -12,46 +14,46 @@ if TYPE_CHECKING:
 
     from rhizon.app.machine.forget import ForgetResult
 
-__all__ = ["command"]
+__all__ = ["forget"]
 
 
-@click.command("forget")
-@click.argument("server", metavar="NAME_OR_FOLDER")
-@click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
-@click.option("--dry-run", is_flag=True, help="Show what would be freed, and change nothing.")
-@common
-def command(server: str, stop_first: bool, dry_run: bool, out: Output) -> None:
-    """Stop using Rhizon for a server: its ports and memory are free for others.
+@command(
+    "forget",
+    examples=(
+        ("rhizon forget moor --dry-run", "show which ports and memory would be released"),
+        ("rhizon forget moor --stop-first", "stop it and release them; all files stay"),
+    ),
+    dry_run="Show what would be released and change nothing.",
+    stops=True,
+)
+@click.argument("server", type=SERVER)
+def forget(call: Call, server: Server) -> Answer:
+    """Stop managing a server: its ports and memory become free for others.
 
     Its files stay as they are: the server, its worlds and settings, start.sh and start.cmd, and all backups. Rhizon's
-    records in .rhizon stay too; rhizon provision SOURCE FOLDER uses them to take the server up again, and you may
-    delete that folder. Also for a server whose folder is gone.
+    records in .rhizon stay too; rhizon provision uses them to take the server up again, and you may delete that
+    folder. Works for a server whose folder is gone, too.
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.machine.forget import forget
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.machine.forget import forget as release
 
-    reporter = ConsoleReporter(out)
-    try:
-        done = forget(this_host(), server, reporter, stop_first=stop_first, dry_run=dry_run)
-    finally:
-        reporter.close()
-    out.result(done, lambda to: _render(to, done))
+    done = release(call.host, server.folder, call.reporter, stop_first=call.stop_first, dry_run=call.dry_run)
+    call.close()
+    again = Step(("rhizon", "provision", done.source, done.folder), "manage it again")
+    return Answer(
+        done,
+        f"{done.name}: {'would be forgotten' if done.planned else 'forgotten'}",
+        lambda to: _body(to, done),
+        next=(again,) if done.source and not done.absent else (),
+    )
 
 
-def _render(to: "Console", done: "ForgetResult") -> None:
-    verdict(to, f"{done.name}: {'would be forgotten' if done.planned else 'forgotten'}")
+def _body(to: "Console", done: "ForgetResult") -> None:
     from rhizon.core.allocate.port_roles import spans
 
     ports = ", ".join(spans(done.ports)) or "none"
-    word = "to be freed" if done.planned else "freed"
-    say(to, f"{word}: ports {ports}; {mib_text(done.memory_mib)} of memory")
+    say(to, f"{'to release' if done.planned else 'released'}: ports {ports}; {mib_text(done.memory_mib)} of memory")
     if done.absent:
-        say(to, f"its folder cannot be seen and was not marked: {done.folder}")
-        say(to, "If it comes back, every command on it reports ports that another server has by then.")
+        say(to, f"its folder was not found and could not be marked: {done.folder}")
+        say(to, "If it comes back, commands on it report ports that another server has by then.")
     else:
-        say(to, f"stays: everything in {done.folder}, and its backups")
-    if done.planned:
-        say(to, "Nothing was changed. The same command without --dry-run does it.")
-    elif not done.absent:
-        next_steps(to, [(("rhizon", "provision", "SOURCE", done.folder), "use Rhizon for it again")])
+        say(to, f"kept: everything in {done.folder}, and its backups")

@@ -5,7 +5,8 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, say, show_findings, show_pairs, show_table, verdict
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import say, show_pairs
 from rhizon.core.units import counted, mib_text, size_text
 
 if TYPE_CHECKING:
@@ -13,43 +14,51 @@ if TYPE_CHECKING:
 
     from rhizon.app.machine.host_state import HostState, RebuildResult
 
-__all__ = ["command"]
+__all__ = ["host"]
 
 
-@click.command("host")
+@command(
+    "host",
+    examples=(
+        ("rhizon host", "memory, disk, limits and what the servers were granted"),
+        ("rhizon host --rebuild /srv", "read the ledger again from the servers below /srv"),
+    ),
+    tables=True,
+    dry_run="With --rebuild: show which servers would be added and change nothing.",
+)
 @click.argument("folders", nargs=-1, type=click.Path(path_type=Path), metavar="[FOLDER]...")
-@click.option("--rebuild", is_flag=True, help="Read the ledger again from the servers' folders and those in FOLDER.")
-@common
-def command(folders: tuple[Path, ...], rebuild: bool, out: Output) -> None:
-    """This machine: memory, cores, disk, the limits that host.toml sets, and what its servers were granted.
+@click.option("--rebuild", is_flag=True, help="Read the ledger again from the servers' folders and those below FOLDER.")
+def host(call: Call, folders: tuple[Path, ...], rebuild: bool) -> Answer:
+    """Show this machine: memory, cores, disk, the limits in host.toml, and what its servers were granted.
 
-    The ledger of ports and memory is an index of what the servers' folders say. --rebuild makes it so again, after it
-    was lost or with servers from another machine; FOLDER is searched for servers.
+    The ledger of ports and memory is an index of what the servers' folders say. --rebuild reads it again from them,
+    after it was lost or for servers that came from another machine; FOLDER is searched for servers.
     """
-    from rhizon.app.host import this_host
     from rhizon.app.machine.host_state import host_state, rebuild_ledger
 
-    if folders and not rebuild:
-        raise click.UsageError("FOLDER goes with --rebuild.")
+    if (folders or call.dry_run) and not rebuild:
+        raise click.UsageError("FOLDER and --dry-run go with --rebuild.")
     if rebuild:
-        done = rebuild_ledger(this_host(), folders)
-        out.result(done, lambda to: _render_rebuilt(to, done), done.findings)
-        return
-    found = host_state(this_host())
-    out.result(found, lambda to: _render(to, found), found.findings)
-
-
-def _render(to: "Console", found: "HostState") -> None:
-    verdict(
-        to,
-        f"{mib_text(found.free_mib)} of memory can still be granted; {counted(len(found.instances), 'server')} "
-        f"may take {mib_text(found.granted_mib)}",
+        done = rebuild_ledger(call.host, folders, write=not call.dry_run)
+        new = f"{counted(len(done.added), 'server')} {'would be added' if done.planned else 'added'}"
+        return Answer(
+            done, f"the ledger has {counted(done.known, 'server')}; {new}", lambda to: _rebuilt(to, done), done.findings
+        )
+    found = host_state(call.host)
+    granted = f"{mib_text(found.granted_mib)} granted to {counted(len(found.instances), 'server')}"
+    return Answer(
+        found,
+        f"{mib_text(found.free_mib)} of memory free to grant; {granted}",
+        lambda to: _body(to, found, call),
+        found.findings,
     )
+
+
+def _body(to: "Console", found: "HostState", call: Call) -> None:
     limits = found.limits
     reserve = f", {mib_text(found.reserve_mib)} of it left to the machine"
     less = found.memory_mib < found.machine_mib
-    bound = f" (its control group's limit; the machine has {mib_text(found.machine_mib)})" if less else ""
-    passing = f"{found.passing[0]}-{found.passing[1]}" if found.passing else ""
+    bound = f" (limit of its control group; the machine has {mib_text(found.machine_mib)})" if less else ""
     show_pairs(
         to,
         [
@@ -57,23 +66,23 @@ def _render(to: "Console", found: "HostState") -> None:
             ("memory", f"{mib_text(found.memory_mib)}{bound}{reserve}"),
             ("for servers", mib_text(found.for_servers_mib)),
             ("disk", f"{size_text(found.disk_free_bytes)} of {size_text(found.disk_bytes)} free"),
+            ("data", found.data_folder),
             ("state", found.state_folder),
+            ("cache", found.cache_folder),
+            ("config", found.config_folder),
             ("port pool", ", ".join(limits.ports)),
-            ("ephemeral ports", passing),
+            ("ephemeral ports", "{}-{}".format(*found.ephemeral) if found.ephemeral else ""),
             ("address", limits.address),
         ],
     )
     if found.instances:
         to.print()
         rows = [(one.name, one.game, one.state, mib_text(one.memory_mib), one.folder) for one in found.instances]
-        show_table(to, ("server", "game", "state", "memory", "folder"), rows, right=("memory",))
-    show_findings(to, found.findings)
+        call.table(to, ("server", "game", "state", "memory", "folder"), rows, right=("memory",))
 
 
-def _render_rebuilt(to: "Console", done: "RebuildResult") -> None:
-    verdict(to, f"the ledger knows {counted(done.known, 'server')}, {len(done.added)} of them new to it")
+def _rebuilt(to: "Console", done: "RebuildResult") -> None:
     if done.trouble:
         say(to, done.trouble)
     for folder in done.added:
-        say(to, f"added: {folder}")
-    show_findings(to, done.findings)
+        say(to, f"{'new' if done.planned else 'added'}: {folder}")

@@ -5,11 +5,13 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, say, show_findings, show_pairs, show_table, verdict
-from rhizon.core.finding import worst_first
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.completion import complete_games
+from rhizon.cli.output import say, show_findings, show_pairs, verdict
 from rhizon.core.model.game import OWN_LOADER
-from rhizon.core.settings.apply import spelt
-from rhizon.core.units import size_text
+from rhizon.core.settings.apply import format_value
+from rhizon.core.units import counted, size_text
+from rhizon.core.words import command_line
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -23,43 +25,48 @@ if TYPE_CHECKING:
     from rhizon.core.model.base import SettingValue
     from rhizon.core.model.contentlist import SecretSource
 
-__all__ = ["command"]
+__all__ = ["inspect"]
 
 
-@click.command("inspect")
-@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE_OR_FOLDER...")
-@click.option("--game", metavar="ID", help="Read archives as content of this game only.")
-@common
-def command(files: tuple[Path, ...], game: str | None, out: Output) -> int:
-    """What things really are: archives (or a folder of them), a content list, a pack, a lock, a definition.
+@command(
+    "inspect",
+    examples=(
+        ("rhizon inspect tarnholt.list.toml", "a content list"),
+        ("rhizon inspect reedlight-2.1.0.jar", "what an archive says and what its code shows"),
+        ("rhizon inspect my-mods/ --verbose", "a folder of archives, with every finding"),
+    ),
+    verbose="every finding, not only the first five of each kind",
+    tables=True,
+    results=False,
+)
+@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE|FOLDER...")
+@click.option("--game", metavar="ID", shell_complete=complete_games, help="Read archives as content of this game only.")
+def inspect(call: Call, files: tuple[Path, ...], game: str | None) -> Answer:
+    """Show what files really are: archives (or a folder of them), a content list, a pack, a lock, a definition.
 
-    Of an archive: what it says, what its code shows, and where the two disagree. Exit code 1 when something is wrong.
+    Of an archive: what it says, what its code shows, and where the two disagree. A catalog is a shelf of many releases;
+    archives of a plain folder are read as one set. Exit code 1 when there is an error.
     """
-    from rhizon.app.choose.inspect import inspect
-    from rhizon.app.host import this_host
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.choose.inspect import inspect as look
 
-    reporter = ConsoleReporter(out, results=False)
-    try:
-        seen, over_all = inspect(this_host(), files, game, reporter)
-    finally:
-        reporter.close()
-    findings = [*(finding for one in seen for finding in one.findings), *over_all]
+    seen = look(call.host, files, game, call.reporter)
+    call.close()
+    findings = list(seen.findings)
+    shown, more = (findings, []) if call.out.verbose else _few_of_each(findings)
+    archives = [one for one in seen.inspected if one.archive is not None]
 
-    def render(to: "Console") -> None:
-        archives = [one for one in seen if one.archive is not None]
-        for one in seen:
+    def body(to: "Console") -> None:
+        for one in seen.inspected:
             if one.archive is None or len(archives) == 1:
-                _render(to, one)
+                _render(to, one, call)
         if len(archives) > 1:
-            _render_archives(to, archives, findings)
-        shown, more = (worst_first(findings), []) if out.verbose else _few_of_each(worst_first(findings))
+            _render_archives(to, archives, findings, call, shelf=seen.is_shelf)
         show_findings(to, shown)
         for line in more:
             say(to, line)
 
-    out.result(seen[0] if len(seen) == 1 else seen, render, findings)
-    return 1 if any(one.severity == "error" for one in findings) else 0
+    bad = any(one.severity == "error" for one in findings)
+    return Answer(seen, "", body, exit_code=1 if bad else 0, findings=findings if call.out.json else ())
 
 
 MOST_OF_ONE = 5  # findings of one code that are shown: a table of 300 archives must stay readable
@@ -74,39 +81,38 @@ def _few_of_each(findings: list["Finding"]) -> tuple[list["Finding"], list[str]]
         if counts[one.code] <= MOST_OF_ONE:
             shown.append(one)
     more = [
-        f"{count - MOST_OF_ONE} more findings like these: {code} (--verbose shows all)"
+        f"{count - MOST_OF_ONE} more findings of this kind: {code} (--verbose shows all)"
         for code, count in counts.items()
         if count > MOST_OF_ONE
     ]
     return shown, more
 
 
-def _render(to: "Console", one: "Inspection") -> None:
+def _render(to: "Console", one: "Inspection", call: Call) -> None:
     if one.content_list is not None:
-        _content_list(to, one)
+        _content_list(to, one, call)
     elif one.pack is not None:
-        _pack(to, one)
+        _pack(to, one, call)
     elif one.lock is not None:
         lock = one.lock
-        verdict(
-            to, f"{one.path}: a lock, {len(lock.releases)} releases for {lock.target.game} {lock.target.game_version}"
-        )
+        target = f"{lock.target.game} {lock.target.game_version}"
+        verdict(to, f"{one.path}: a lock, {counted(len(lock.releases), 'release')} for {target}")
         rows = [
             (x.id, x.version.text, x.placement, size_text(x.file.size), x.file.sha256[:16] + "…") for x in lock.releases
         ]
-        show_table(to, ("item", "release", "placement", "size", "SHA-256"), rows, right=("size",))
+        call.table(to, ("item", "release", "placement", "size", "SHA-256"), rows, right=("size",))
     elif one.game is not None:
         game = one.game
         verdict(to, f"{one.path}: the game definition of {game.title} ({', '.join(game.versions)})")
-        say(to, f"see it whole with: rhizon game show {one.path}")
+        say(to, f"details: {command_line('rhizon', 'game', 'show', one.path)}")
     else:
         _archive(to, one)
 
 
-def _content_list(to: "Console", one: "Inspection") -> None:
+def _content_list(to: "Console", one: "Inspection", call: Call) -> None:
     wanted = one.content_list
     assert wanted is not None
-    verdict(to, f"{one.path}: a content list, {len(wanted.content)} items for {wanted.game}")
+    verdict(to, f"{one.path}: a content list, {counted(len(wanted.content), 'item')} for {wanted.game}")
     target = wanted.target
     loader = f"{target.loader} {target.loader_build}" if target.loader else "any loader"
     say(to, f"target: {wanted.game} {target.game_version}, {loader}, runtime {target.runtime}")
@@ -114,7 +120,7 @@ def _content_list(to: "Console", one: "Inspection") -> None:
         (name, wish.range.text, wish.channel or wanted.channel, "optional" if wish.optional else "")
         for name, wish in wanted.wishes().items()
     ]
-    show_table(to, ("item", "range", "channel", ""), rows)
+    call.table(to, ("item", "range", "channel", ""), rows)
     if wanted.settings:
         say(to, "settings: " + ", ".join(f"{name} = {_plain(value)}" for name, value in wanted.settings.items()))
 
@@ -124,7 +130,7 @@ def _plain(value: "SettingValue | SecretSource") -> str:
 
     if isinstance(value, SecretSource):
         return f"from {value.file}" if value.file else "(generated)" if value.generate else "(asked for)"
-    return ", ".join(value) if isinstance(value, tuple) else spelt(value)
+    return ", ".join(value) if isinstance(value, tuple) else format_value(value)
 
 
 def _loaders(facts: "ArchiveFacts") -> str:
@@ -132,15 +138,15 @@ def _loaders(facts: "ArchiveFacts") -> str:
     return ", ".join(f"{name} {builds}" for name, builds in facts.loaders.items() if name != OWN_LOADER)
 
 
-def _pack(to: "Console", one: "Inspection") -> None:
+def _pack(to: "Console", one: "Inspection", call: Call) -> None:
     pack, trees = one.pack, one.trees or {}
     assert pack is not None
-    verdict(to, f"{one.path}: the pack {pack.title or pack.name} {pack.version}, {len(pack.content)} items")
+    verdict(to, f"{one.path}: the pack {pack.title or pack.name} {pack.version}, {counted(len(pack.content), 'item')}")
     target = pack.target
     loader = f", {target.loader} {target.loader_build}" if target.loader_build is not None else ""
     say(to, f"target: {pack.game} {target.game_version}{loader}")
-    show_table(to, ("item", "release"), [(name, version.text) for name, version in pack.content.items()])
-    say(to, "files to lay over: " + (", ".join(f"{count} {tree}" for tree, count in sorted(trees.items())) or "none"))
+    call.table(to, ("item", "release"), [(name, version.text) for name, version in pack.content.items()])
+    say(to, "overlay files: " + (", ".join(f"{count} {tree}" for tree, count in sorted(trees.items())) or "none"))
     if pack.memory is not None:
         say(to, f"memory: at least {pack.memory.least_mib} MiB, {pack.memory.recommended_mib} MiB recommended")
 
@@ -154,18 +160,18 @@ def _archive(to: "Console", one: "Inspection") -> None:
         show_pairs(to, [*_built(file.assembly), ("size", size_text(one.size or 0)), ("SHA-256", one.sha256 or "")])
         return
     if found is None:
-        verdict(to, f"{one.path}: it cannot be used", good=False)
+        verdict(to, f"{one.path}: cannot be used", good=False)
         return
     facts, code = found.facts, found.code
     if facts is None:
-        verdict(to, f"{one.path}: an archive that no known loader has metadata in", good=False)
+        verdict(to, f"{one.path}: an archive without metadata of a known loader", good=False)
         rows = []
     else:
         verdict(to, f"{facts.title}: {facts.id} {facts.version}, a {facts.kind} for {found.game}")
         relations = [f"needs {' or '.join(f'{y.id} {y.range}' for y in x.alternatives)}" for x in facts.requires]
-        relations += [f"clashes with {x.id} {x.range}" for x in facts.conflicts]
-        relations += [f"{x.id} {x.range} where it is there" for x in facts.optional]
-        relations += [f"stands in for {x.id} {x.version}" for x in facts.provides]
+        relations += [f"conflicts with {x.id} {x.range}" for x in facts.conflicts]
+        relations += [f"{x.id} {x.range} if present" for x in facts.optional]
+        relations += [f"provides {x.id} {x.version}" for x in facts.provides]
         rows = [
             ("loaders", _loaders(facts)),
             ("game versions", facts.game_versions.text),
@@ -179,7 +185,7 @@ def _archive(to: "Console", one: "Inspection") -> None:
         rows += [
             ("code", _evidence(found)),
             ("runs on", f"Java {code.java_major} and later" if code.java_major else ""),
-            ("carries", ", ".join(inside) or "nothing"),
+            ("embeds", ", ".join(inside) or "nothing"),
             ("size", f"{size_text(one.size or 0)} in {found.files} files, {code.classes} classes"),
         ]
     rows.append(("SHA-256", one.sha256 or ""))
@@ -191,32 +197,35 @@ def _evidence(found: "Scanned") -> str:
     if evidence is None:
         return "none that a loader starts" if found.code.classes else "none"
     if evidence.verdict == "clean":
-        return "clean: nothing that is reached is client-only"
+        return "clean: no client-only code is reached"
     return f"{evidence.verdict}: {' → '.join(evidence.chain)} ({evidence.why})"
 
 
 def _built(found: "Assembly") -> list[tuple[str, str]]:
     return [
-        ("built for", found.framework or f"not said (format {found.metadata})"),
-        ("asks for", ", ".join(f"{x.name} {x.version}" for x in found.references) or "nothing"),
+        ("built for", found.framework or f"not declared (format {found.metadata})"),
+        ("references", ", ".join(f"{x.name} {x.version}" for x in found.references) or "nothing"),
     ]
 
 
-def _render_archives(to: "Console", archives: list["Inspection"], findings: list["Finding"]) -> None:
+def _render_archives(
+    to: "Console", archives: list["Inspection"], findings: list["Finding"], call: Call, *, shelf: bool
+) -> None:
     files = [one.archive for one in archives if one.archive is not None]
     bad = sum(any(x.severity == "error" for x in one.findings) for one in files)
     unknown = sum(one.archive is not None and one.archive.facts is None for one in files)
     players = sum(one.archive is not None and one.archive.placement == "player" for one in files)
     told = [f"{bad} with errors" if bad else "", f"{unknown} without known metadata" if unknown else ""]
-    told += [f"{players} for players only" if players else ""]
+    told += [f"{players} client-only" if players else ""]
     total = size_text(sum(one.size for one in files))
     good = not any(x.severity == "error" for x in findings)
-    verdict(to, ", ".join([f"{len(files)} archives, {total}", *filter(None, told)]), good=good)
+    what = f"{'a catalog with ' if shelf else ''}{len(files)} archives, {total}"
+    verdict(to, ", ".join([what, *filter(None, told)]), good=good)
     columns = ("item", "release", "placement", "code", "loaders", "game versions", "Java", "size", "")
     rows = [_row(one) for one in files]
-    show_table(to, columns, rows, right=("Java", "size"))
+    call.table(to, columns, rows, right=("Java", "size"))
     if any(row[2].endswith("*") for row in rows):
-        say(to, "* the author says nothing of the placement, or the code shows otherwise")
+        say(to, "* not declared by the author, or the code shows otherwise")
 
 
 def _row(file: "ScannedFile") -> tuple[str, ...]:

@@ -1,56 +1,60 @@
 """``rhizon list``."""
 
-from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
-import click
-
-from rhizon.cli.output import Output, common, show_findings, show_table, verdict
-from rhizon.core.units import mib_text
+from rhizon.cli.command import Answer, Call, command
+from rhizon.core.units import counted, mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.machine.list_instances import InstanceLine
-    from rhizon.core.finding import Finding
+    from rhizon.app.machine.list_instances import Listing
 
-__all__ = ["command"]
+__all__ = ["list_"]
 
 
-@click.command("list")
-@common
-def command(out: Output) -> None:
-    """The servers of this machine: where, which game, running or not, memory, ports, your note."""
-    from rhizon.app.host import this_host
+@command(
+    "list",
+    examples=(
+        ("rhizon list", "name, game, state, memory, ports and folder of each"),
+        ("rhizon list --json", "the same for a script"),
+    ),
+    verbose="the process of each running server",
+    tables=True,
+)
+def list_(call: Call) -> Answer:
+    """List the servers of this machine: name, game, running or not, memory, ports, your note, folder."""
     from rhizon.app.machine.list_instances import list_instances
 
-    found = list_instances(this_host())
-    out.result(found.instances, lambda to: _render(to, found.instances, found.findings), found.findings)
+    found = list_instances(call.host)
+    up = sum(one.state == "running" for one in found.instances)
+    total = mib_text(sum(one.memory_mib for one in found.instances))
+    headline = f"{counted(len(found.instances), 'server')}, {up} running, {total} of memory granted"
+    return Answer(
+        found,
+        headline if found.instances else "no servers on this machine yet",
+        lambda to: _body(to, found, call),
+        found.findings,
+    )
 
 
-def _render(to: "Console", found: "Sequence[InstanceLine]", findings: "Sequence[Finding]") -> None:
+def _body(to: "Console", found: "Listing", call: Call) -> None:
     from rhizon.core.allocate.port_roles import spans
 
-    if not found:
-        verdict(to, "no servers on this machine yet")
-        show_findings(to, findings)
+    if not found.instances:
         return
-    up = sum(one.state == "running" for one in found)
-    servers = f"{len(found)} server{'s' if len(found) != 1 else ''}"
-    verdict(to, f"{servers}, {up} running, {mib_text(sum(one.memory_mib for one in found))} granted")
-    noted = any(one.note for one in found)
+    columns = ["name", "game", "state", "memory", "ports"]
     rows = [
-        (
-            one.name,
-            one.game,
-            one.state,
-            mib_text(one.memory_mib),
-            ", ".join(spans(one.ports)),
-            *((one.note,) if noted else ()),
-            one.folder,
-        )
-        for one in found
+        [one.name, one.game, one.state, mib_text(one.memory_mib), ", ".join(spans(one.ports))]
+        for one in found.instances
     ]
-    columns = ("name", "game", "state", "memory", "ports", *(("note",) if noted else ()), "folder")
-    show_table(to, columns, rows, right=("memory",))
-    show_findings(to, findings)
+    more = [("note", [one.note for one in found.instances])]
+    if call.out.verbose:
+        more.append(("process", [str(one.process or "") for one in found.instances]))
+    more.append(("folder", [one.folder for one in found.instances]))
+    for name, cells in more:
+        if any(cells):
+            columns.append(name)
+            for row, cell in zip(rows, cells, strict=True):
+                row.append(cell)
+    call.table(to, columns, rows, right=("memory", "process"))

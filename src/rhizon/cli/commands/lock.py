@@ -5,45 +5,56 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.output import Output, common, next_steps, say, show_table, verdict
-from rhizon.core.units import size_text
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.options import output_option
+from rhizon.cli.output import Step, say
+from rhizon.cli.servers import SERVER, Server
+from rhizon.core.units import counted, size_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.core.model.lock import Lock
+    from rhizon.app.keep.export import LockResult
 
-__all__ = ["command"]
+__all__ = ["lock"]
 
 
-@click.command("lock")
-@click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--export", type=click.Path(path_type=Path), metavar="FILE", help="Write it there.")
-@common
-def command(folder: Path, export: Path | None, out: Output) -> None:
-    """What the server in FOLDER is made of: the exact releases, with the settings that it has.
+@command(
+    "lock",
+    examples=(
+        ("rhizon lock marsh", "the exact releases of a server"),
+        ("rhizon lock marsh --output marsh.lock.json", "write them down, to make the same server again"),
+    ),
+    tables=True,
+    dry_run="With --output: write nothing.",
+)
+@click.argument("server", type=SERVER)
+@output_option("Write the lock to FILE.")
+def lock(call: Call, server: Server, output: Path | None) -> Answer:
+    """Show what a server is made of: the exact releases, with the settings that it has.
 
-    Another server made from the exported file is the same, to the byte: rhizon provision FILE DIR2.
+    A server made from the written lock has the same files, byte for byte: rhizon provision FILE FOLDER.
     """
     from rhizon.app.keep.export import instance_lock
 
-    lock = instance_lock(folder, export)
-    out.result(lock, lambda to: _render(to, lock, export))
+    found = instance_lock(call.host, server.folder, output, write=not call.dry_run)
+    target = found.lock.target
+    again = Step(("rhizon", "provision", found.file or "", f"./{found.lock.name}-copy"), "make the same server again")
+    return Answer(
+        found,
+        f"{found.name}: {counted(len(found.lock.releases), 'release')}, {target.words}",
+        lambda to: _body(to, found, call),
+        next=(again,) if found.file else (),
+    )
 
 
-def _render(to: "Console", lock: "Lock", export: Path | None) -> None:
-    target = lock.target
-    verdict(to, f"{lock.title or lock.name}: {target.words}")
+def _body(to: "Console", found: "LockResult", call: Call) -> None:
     rows = [
         (one.id, str(one.version), one.placement, size_text(one.file.size), one.file.sha256[:16])
-        for one in lock.releases
+        for one in found.lock.releases
     ]
-    show_table(to, ("item", "release", "placement", "size", "SHA-256"), rows, right=("size",))
-    if lock.overlay:
-        say(
-            to,
-            f"{len(lock.overlay)} files of the pack are laid over: another machine needs the pack too.",
-        )
-    if export is not None:
-        say(to, f"written to {export}")
-        next_steps(to, [(("rhizon", "provision", str(export), "DIR2"), "the same server again")])
+    call.table(to, ("item", "release", "placement", "size", "SHA-256"), rows, right=("size",))
+    if found.lock.overlay:
+        say(to, f"overlay: {counted(len(found.lock.overlay), 'file')} of the pack; another machine needs the pack too")
+    if found.file is not None:
+        say(to, f"written to {found.file}" if not call.dry_run else f"would be written to {found.file}")

@@ -5,129 +5,139 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.options import MIB_OR_NONE, catalog_options
-from rhizon.cli.output import Output, common, next_steps, say, show_pairs, show_table, verdict
-from rhizon.core.units import mib_text
+from rhizon.cli.output import Step, say, show_pairs
+from rhizon.cli.servers import SERVER, Server
+from rhizon.core.units import counted, mib_text
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.tune.memory import MemoryAdvice
 
-__all__ = ["command"]
+__all__ = ["memory"]
 
 
-@click.command("memory")
-@click.argument("path", metavar="FOLDER_OR_LIST", type=click.Path(path_type=Path))
-@click.option("--players", type=click.IntRange(0, 100_000), metavar="N", help="For so many players.")
-@click.option("--reserve", type=MIB_OR_NONE, metavar="MIB", help="Leave so much to the machine.")
-@click.option("--measured", is_flag=True, help="From what past runs have shown.")
-@click.option("--plot", type=click.Path(path_type=Path), metavar="FILE", help="Draw the measured heap (PNG, SVG, PDF).")
+@command(
+    "memory",
+    examples=(
+        ("rhizon memory marsh", "the parts of its memory, and whether this machine has them"),
+        ("rhizon memory tarnholt.list.toml --players 40", "for a server that does not exist yet"),
+        ("rhizon memory marsh --measured --output heap.png", "from its past runs, with a picture"),
+    ),
+    tables=True,
+    results=False,
+    dry_run="With --output: draw nothing.",
+)
+@click.argument("server", metavar="SERVER|LIST", type=SERVER)
+@click.option("--players", type=click.IntRange(0, 100_000), metavar="N", help="Assume N players.")
+@click.option("--reserve", type=MIB_OR_NONE, metavar="MIB", help="Memory to leave to the machine, in MiB (or 1G).")
+@click.option("--measured", is_flag=True, help="Use what past runs of the server have shown.")
+@click.option(
+    "-o",
+    "--output",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Draw the measured heap into FILE (PNG, SVG or PDF, by its ending).",
+)
 @catalog_options
-@common
-def command(
-    path: Path,
+def memory(
+    call: Call,
+    server: Server,
     players: int | None,
     reserve: int | None,
     measured: bool,
-    plot: Path | None,
+    output: Path | None,
     catalogs: tuple[str, ...],
-    offline: bool,
-    out: Output,
-) -> int:
-    """How much memory the server in FOLDER (or one from a list or pack) needs, and whether this machine has it.
+) -> Answer:
+    """Estimate how much memory a server needs (or one from a list or pack), and whether this machine has it.
 
     Every part of the sum is shown: the game, its content, players, world, what the runtime takes beside its heap, what
-    is left to the machine, what other servers were granted. With --measured the runs of this server are read: what
-    stays alive after collections, whether it grows, how long everything stood still.
+    is left to the machine, what other servers were granted. With --measured the logs of past runs are read: what stays
+    alive after collections, whether it grows, how long collections paused the server.
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.tune.memory import memory_advice
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.tune.memory import MemoryQuestion, memory_advice
 
-    reporter = ConsoleReporter(out, results=False)
-    try:
-        found = memory_advice(
-            this_host(offline=offline),
-            path,
-            reporter,
-            players=players,
-            catalogs=catalogs,
-            measured=measured or plot is not None,
-            plot=plot,
-            reserve_mib=reserve,
-        )
-    finally:
-        reporter.close()
-    out.result(found, lambda to: _render(to, found, path, reserve))
-    return 1 if found.fit == "does not fit" else 0
-
-
-def _render(to: "Console", found: "MemoryAdvice", path: Path, reserve: int | None) -> None:
+    question = MemoryQuestion(
+        players=players,
+        catalogs=catalogs,
+        measured=measured or output is not None,
+        plot=output if not call.dry_run else None,
+        reserve_mib=reserve,
+    )
+    found = memory_advice(call.host, server.folder, call.reporter, question)
+    call.close()
     good = found.fit != "does not fit"
-    what = "of heap" if found.bounded else "for a server that nothing bounds"
-    text = f"{mib_text(found.recommended_mib)} {what}, and it {_FIT[found.fit]}"
-    verdict(to, f"{found.name} ({found.game}): {text}", good=good)
+    what = "of heap" if found.bounded else "estimated, not enforced"
+    change = ("rhizon", "provision", found.source, server.label, "--memory", str(found.recommended_mib))
+    grant = found.granted_mib not in (None, found.recommended_mib)
+    return Answer(
+        found,
+        f"{found.name} ({found.game_title}): {mib_text(found.recommended_mib)} {what}; {_FIT[found.fit]}",
+        lambda to: _body(to, found, call, reserve),
+        next=(Step(change, "grant what is recommended"),) if grant else (),
+        exit_code=0 if good else 1,
+    )
+
+
+def _body(to: "Console", found: "MemoryAdvice", call: Call, reserve: int | None) -> None:
     if found.instead:
         say(to, found.instead)
     budget = found.budget
     parts = (
         ("the game itself", budget.base_mib),
         ("content on the server", budget.content_mib),
-        (f"{found.players} players", budget.players_mib),
+        (counted(found.players, "player"), budget.players_mib),
         ("world and view", budget.settings_mib),
     )
     rows = [(what, str(mib)) for what, mib in parts]
-    rows.append((f"{'heap' if found.bounded else 'in all'}, guessed: {budget.because}", str(budget.heap_mib)))
+    rows.append((f"{'heap' if found.bounded else 'total'}, estimated: {budget.because}", str(budget.heap_mib)))
     if budget.outside_heap_mib:
-        rows.append(("beside the heap, for the runtime", str(budget.outside_heap_mib)))
-    show_table(to, ("part", "MiB"), rows, right=("MiB",))
+        rows.append(("runtime, beside the heap", str(budget.outside_heap_mib)))
+    call.table(to, ("part", "MiB"), rows, right=("MiB",))
     to.print()
     bounds = f"lowest {found.lowest_mib}, recommended {found.recommended_mib}, highest that helps {found.highest_mib}"
-    machine = f"{found.total_mib} MiB, {found.reserve_mib} left to it, {found.others_mib} granted to other servers"
+    machine = f"{found.total_mib} MiB; {found.reserve_mib} left to it, {found.others_mib} granted to other servers"
     pairs = [
-        ("heap" if found.bounded else "memory", bounds),
+        ("heap" if found.bounded else "memory", f"{bounds} MiB"),
         ("granted", f"{found.granted_mib} MiB" if found.granted_mib is not None else ""),
-        ("this machine", f"{machine}: {found.free_mib} can be given"),
+        ("this machine", f"{machine}, {found.free_mib} free to grant"),
     ]
-    few = "" if found.enough else ": too little to go by, so the guess stands; let people play an evening"
+    few = "" if found.enough else "; too little to rely on, so the estimate counts: play for an evening first"
     seen, process = found.measured, found.process
     if process is not None and seen is None:
         pairs += [
-            ("measured", f"{process.samples} samples in {process.seconds / 60:.1f} minutes{few}"),
+            ("measured", f"{counted(process.samples, 'sample')} in {process.seconds / 60:.1f} minutes{few}"),
             ("growth", _growth(found.growth)),
         ]
     if seen is not None:
         pauses = f"median {seen.median_pause_ms:.1f} ms, longest {seen.longest_pause_ms:.1f} ms"
         pauses += f", {seen.share:.2%} of the time"
         pairs += [
-            ("measured", f"{seen.events} collections in {seen.seconds / 60:.1f} minutes{few}"),
+            ("measured", f"{counted(seen.events, 'collection')} in {seen.seconds / 60:.1f} minutes{few}"),
             ("alive", f"{seen.live_mib:.0f} MiB; before a collection at most {seen.peak_mib:.0f} MiB"),
             ("pauses", pauses),
             ("growth", _growth(found.growth)),
         ]
     if process is not None:
-        pairs.append(("process", f"usually {process.usual_mib:.0f} MiB in all, at most {process.peak_mib:.0f}"))
+        pairs.append(("process", f"usually {process.usual_mib:.0f} MiB in total, at most {process.peak_mib:.0f}"))
     show_pairs(to, pairs)
     if found.flags:
         to.print()
-        show_table(to, ("flag", "why"), found.flags)
+        call.table(to, ("flag", "reason"), found.flags, prose=("reason",))
     if found.plot is not None:
-        say(to, f"drawn into {found.plot}")
+        say(to, f"picture: {found.plot}")
     if reserve is not None:
-        say(to, f"To leave so much always: reserve_mib = {reserve} in {found.limits_file}")
-    if found.granted_mib is None or found.granted_mib == found.recommended_mib:
-        return
-    change = ("rhizon", "provision", found.source, str(path), "--memory", str(found.recommended_mib))
-    next_steps(to, [(change, "grant what is recommended")])
+        say(to, f"To leave this much to the machine always: reserve_mib = {reserve} in {found.limits_file}")
 
 
-_FIT = {"fits": "fits this machine", "tight": "is tight on this machine", "does not fit": "does not fit this machine"}
+_FIT = {"fits": "fits this machine", "tight": "tight on this machine", "does not fit": "does not fit this machine"}
 
 
 def _growth(growth: tuple[float, float, float] | None) -> str:
     if growth is None:
-        return "too little to tell"
+        return "too little data"
     slope, low, high = growth
     kind = "it grows: a leak, or a world that is being explored" if low > 1 else "no sign of a leak"
-    return f"{slope:+.0f} MiB an hour (95 %: {low:+.0f} to {high:+.0f}): {kind}"
+    return f"{slope:+.0f} MiB per hour (95 %: {low:+.0f} to {high:+.0f}): {kind}"

@@ -1,133 +1,161 @@
 """``rhizon provision``."""
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.completion import complete_games, complete_roles, complete_settings
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import MIB, ask_secret, catalog_options, pairs, port_numbers, secret_options, secret_values
-from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
+from rhizon.cli.options import (
+    MIB,
+    ask_secret,
+    catalog_options,
+    generated_names,
+    pairs,
+    port_numbers,
+    secret_option,
+    secret_values,
+)
+from rhizon.cli.output import Step, say
+from rhizon.cli.servers import FOLDER, Server
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.provision import ProvisionResult
 
-__all__ = ["command"]
+__all__ = ["provision"]
+
+FETCH = "fetch"
 
 
-@click.command("provision")
+@command(
+    "provision",
+    examples=(
+        ("rhizon provision tarnholt.list.toml marsh --dry-run", "show what a server from this list would be"),
+        ("rhizon provision tarnholt.list.toml marsh --set max_players=12 --memory 2G", "make it"),
+        ("rhizon provision marsh.lock.json ./marsh-test --name test", "a second server with exactly the same releases"),
+    ),
+    verbose="every file of the plan, the reasons for the runtime and the server's log",
+    tables=True,
+    dry_run="Show the plan and change nothing in the folder.",
+    stops=True,
+)
 @click.argument("source", type=click.Path(path_type=Path))
-@click.argument("folder", type=click.Path(path_type=Path))
+@click.argument("server", type=FOLDER, metavar="FOLDER|SERVER")
 @catalog_options
-@click.option("--game", metavar="ID", help="The game of a folder of archives, where it is not plain from them.")
-@click.option("--runtime", type=click.Path(path_type=Path), metavar="PROGRAM", help="This runtime and no other.")
-@click.option("--fetch-runtime", is_flag=True, help="Get a runtime that is missing, into Rhizon's own folder.")
-@click.option("--note", help="A line to find it again by among twenty.")
-@click.option("--accept-licence", is_flag=True, help="You have read the game's licence and accept it.")
-@click.option("--allow-installer", is_flag=True, help="A loader's own installer program may be run.")
-@click.option("--memory", "memory_mib", type=MIB, metavar="MIB", help="Heap: MiB, or such as 1536M, 2G.")
-@click.option("--port", "ports", multiple=True, metavar="ROLE=N", help="A fixed port number for a role.")
-@click.option("--set", "settings", multiple=True, metavar="NAME=VALUE", help="A setting, by our name for it.")
-@secret_options
-@click.option("--world", type=click.Path(path_type=Path), metavar="FOLDER", help="A world to take over: it is copied.")
-@click.option("--stop-first", is_flag=True, help="Stop the server if it runs there.")
-@click.option("--dry-run", is_flag=True, help="Show the plan and change nothing in the folder.")
-@common
-def command(
+@click.option("--name", metavar="NAME", help="Name of the server on this machine; by default that of the source.")
+@click.option(
+    "--game",
+    metavar="ID",
+    shell_complete=complete_games,
+    help="Game the archives of a folder are for, if it cannot be inferred.",
+)
+@click.option(
+    "--runtime",
+    metavar="PROGRAM|fetch",
+    help="Runtime to use: a program or its folder; `fetch` downloads a missing one into Rhizon's own folder.",
+)
+@click.option("--memory", "memory_mib", type=MIB, metavar="MIB", help="Heap size in MiB (or 1536M, 2G).")
+@click.option(
+    "--port", "ports", multiple=True, metavar="ROLE=N", shell_complete=complete_roles, help="Port number of a role."
+)
+@click.option(
+    "--set",
+    "settings",
+    multiple=True,
+    metavar="NAME=VALUE",
+    shell_complete=complete_settings,
+    help="Set a setting (names: rhizon game show GAME).",
+)
+@secret_option
+@click.option("--world", type=click.Path(path_type=Path), metavar="FOLDER", help="Import a copy of this world folder.")
+@click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
+@click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
+def provision(
+    call: Call,
     source: Path,
-    folder: Path,
+    server: Server,
     catalogs: tuple[str, ...],
+    name: str | None,
     game: str | None,
-    runtime: Path | None,
-    fetch_runtime: bool,
-    note: str | None,
-    accept_licence: bool,
-    allow_installer: bool,
+    runtime: str | None,
     memory_mib: int | None,
     ports: tuple[str, ...],
     settings: tuple[str, ...],
     secrets: tuple[str, ...],
-    generated: tuple[str, ...],
     world: Path | None,
-    stop_first: bool,
-    offline: bool,
-    dry_run: bool,
-    out: Output,
-) -> None:
+    accept_licence: bool,
+    allow_installer: bool,
+) -> Answer:
     """Make a server in FOLDER from SOURCE: a content list, a pack (folder or .rhz), a lock or a folder of archives.
 
-    Solves, fetches, verifies, leaves out what is for players only, takes a runtime, ports and memory, lays the
-    files out in one transaction, and starts the bare server once so that its own files hold your settings.
-    Run it again after changing the list: worlds and your edits stay.
+    Solves, fetches and verifies; leaves out client-only content; allocates runtime, ports and memory; lays the files
+    out in one transaction; starts the bare server once so that its own files hold your settings. Run it again after
+    changing the list, with the server's name or its folder: worlds and your edits stay.
     """
     from rhizon.app.choose.runtimes import RuntimeWish
-    from rhizon.app.host import this_host
-    from rhizon.app.provision import ProvisionWishes, provision
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.provision import ProvisionWishes
+    from rhizon.app.provision import provision as make
 
-    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
+    program = Path(runtime) if runtime not in (None, FETCH) else None
     wishes = ProvisionWishes(
         source=source,
-        folder=folder,
+        folder=server.folder,
+        name=name,
         game=game,
         catalogs=catalogs,
-        runtime=RuntimeWish(program=runtime, fetch=fetch_runtime),
-        note=note,
+        runtime=RuntimeWish(program=program, fetch=runtime == FETCH),
         accept_licence=accept_licence,
         allow_installer=allow_installer,
         memory_mib=memory_mib,
         ports=port_numbers(ports),
         settings=dict(pairs(settings, "--set")),
-        secrets=secret_values(secrets, generated),
+        secrets=secret_values(secrets),
         world=world,
-        stop_first=stop_first,
-        dry_run=dry_run,
-        ask_secret=ask_secret if asks else None,
+        stop_first=call.stop_first,
+        dry_run=call.dry_run,
+        ask_secret=ask_secret if call.asks else None,
     )
-    reporter = ConsoleReporter(out, lines=out.verbose)
-
-    try:
-        made = provision(this_host(offline=offline), wishes, reporter, ask_on_terminal(reporter) if asks else None)
-    finally:
-        reporter.close()
+    reporter = call.log_reporter(log=call.out.verbose)
+    made = make(call.host, wishes, reporter, ask_on_terminal(reporter) if call.asks else None)
+    call.close()
     if made.state == "prepared":
-        raise licence_pending(made)
-    out.result(made, lambda to: _render(to, made, folder, out, generated), made.findings)
-
-
-def _render(to: "Console", made: "ProvisionResult", folder: Path, out: Output, drawn: tuple[str, ...]) -> None:
-    target = made.lock.target
+        raise licence_pending(made, accept_licence=("--accept-licence",))
     planned = made.state == "planned"
-    verdict(to, f"{made.title}: {'this is what would be done in' if planned else 'ready to run in'} {folder}")
-    where = target.words
+    return Answer(
+        made,
+        f"{made.name} ({made.title}): {'plan for' if planned else 'ready to run in'} {made.folder}",
+        lambda to: _body(to, made, call, generated_names(secrets)),
+        made.findings,
+        (Step(("rhizon", "run", made.name), "start it"), Step(("rhizon", "check", made.name), "check it")),
+    )
+
+
+def _body(to: "Console", made: "ProvisionResult", call: Call, generated: tuple[str, ...]) -> None:
+    planned, verbose = made.state == "planned", call.out.verbose
+    where = made.lock.target.words
     if made.runtime is not None:
         where += f", {made.runtime.family} {made.runtime.version} ({made.runtime.program})"
     say(to, where)
-    if made.runtime_why and (out.verbose or planned):
+    if made.runtime_why and (verbose or planned):
         for line in made.runtime_why:
             say(to, f"  because {line}")
     if made.changes is not None:
-        show_changes(to, made.changes)
-    if out.verbose or planned:
-        show_plan(to, made.steps, whole=out.verbose or made.changes is None)
+        show_changes(to, made.changes, call)
+    if verbose or planned:
+        show_plan(to, made.steps, call, whole=verbose or made.changes is None)
         show_diffs(to, made.diffs)
     show_counts(to, made.steps, planned=planned)
     for one in made.left_out:
-        say(to, f"left out: {one.id} {one.version} is for players only")
+        say(to, f"left out: {one.id} {one.version} is client-only")
     for gone in made.lock.dropped:
-        say(to, f"dropped: {gone.id} is optional, and {gone.reason}")
+        say(to, f"dropped: {gone.id} is optional; {gone.reason}")
     say(to, f"memory: {made.memory_words}")
     say(to, f"ports: {', '.join(made.port_words)}")
     say(to, f"world: {made.world}" + (f"; backup {made.backup}" if made.backup else ""))
-    for name in drawn:
-        say(to, f"{name}: a new one; rhizon settings {folder} --reveal shows it")
-    show_findings(to, made.findings)
-    if not planned:
-        run, look = ("rhizon", "run", str(folder)), ("rhizon", "check", str(folder))
-        next_steps(to, [(run, "start it"), (look, "look it over")])
-    else:
-        say(to, "Nothing was changed. The same command without --dry-run does it.")
+    for name in generated:
+        say(to, f"{name}: generated; to see it: rhizon settings {made.name} --reveal")

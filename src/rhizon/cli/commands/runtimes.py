@@ -2,55 +2,50 @@
 
 from typing import TYPE_CHECKING
 
-import click
-
-from rhizon.cli.output import Output, common, say, show_findings, show_table, verdict
-from rhizon.core.finding import Finding
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import say
+from rhizon.core.units import counted
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.choose.runtimes import KnownRuntime
+    from rhizon.app.choose.runtimes import Runtimes
 
-__all__ = ["command"]
+__all__ = ["runtimes"]
 
 
-@click.command("runtimes")
-@common
-def command(out: Output) -> None:
-    """The language runtimes on this machine: which, where, how each was found, whether it answers, who uses it.
+@command(
+    "runtimes",
+    examples=(("rhizon runtimes", "which Java or Mono is here, and which server uses it"),),
+    tables=True,
+)
+def runtimes(call: Call) -> Answer:
+    """List the language runtimes of this machine: family, version, how each was found, who uses it.
 
-    Each is run once to hear what it says; that is remembered until its file changes.
+    Each is run once to ask for its version; the answer is kept until its file changes.
     """
     from rhizon.app.choose.runtimes import list_runtimes
-    from rhizon.app.host import this_host
 
-    found = list_runtimes(this_host())
-    findings = [
-        Finding(
-            code="runtime-answers-no-more",
-            severity="info",
-            subject=one.program,
-            what=f"it looks like {one.family} and does not answer as one",
-            remedy="Remove it, or mend it.",
-        )
-        for one in found
-        if not one.answers
-    ]
-    out.result(found, lambda to: _render(to, found, findings), findings)
-
-
-def _render(to: "Console", found: "list[KnownRuntime]", findings: list[Finding]) -> None:
-    good = [one for one in found if one.answers]
-    if not good:
-        verdict(to, "no language runtime was found on this machine", good=False)
-        say(to, "rhizon provision --fetch-runtime gets one when a server needs it.")
-        return
+    found = list_runtimes(call.host)
+    good = [one for one in found.runtimes if one.answers]
     families = ", ".join(dict.fromkeys(f"{one.family} {one.major}" for one in good))
-    verdict(to, f"{len(good)} runtime{'s' if len(good) != 1 else ''}: {families}")
+    return Answer(
+        found,
+        f"{counted(len(good), 'runtime')}: {families}" if good else "no language runtime found on this machine",
+        lambda to: _body(to, found, call),
+        found.findings,
+        good=bool(good),
+    )
+
+
+def _body(to: "Console", found: "Runtimes", call: Call) -> None:
     rows = [
         (one.family, str(one.major), one.version, one.vendor, one.how, one.program, ", ".join(one.used_by))
-        for one in good
+        for one in found.runtimes
+        if one.answers
     ]
-    show_table(to, ("family", "major", "version", "vendor", "found by", "program", "used by"), rows, right=("major",))
-    show_findings(to, findings)
+    if not rows:
+        say(to, "rhizon provision downloads one if a server needs it: add --runtime fetch.")
+        return
+    columns = ("family", "major", "version", "vendor", "found by", "program", "used by")
+    call.table(to, columns, rows, right=("major",))

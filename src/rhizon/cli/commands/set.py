@@ -6,79 +6,77 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.changes import show_diffs, value_text
-from rhizon.cli.options import pairs, secret_options, secret_values
-from rhizon.cli.output import Output, common, next_steps, say, verdict
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.completion import complete_settings
+from rhizon.cli.options import generated_names, pairs, secret_option, secret_values
+from rhizon.cli.output import Step, say
+from rhizon.cli.servers import SERVER, Server
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.tune.set_settings import SetResult
 
-__all__ = ["command"]
+__all__ = ["set_"]
 
 
-@click.command("set")
-@click.argument("folder", type=click.Path(path_type=Path))
-@click.argument("settings", nargs=-1, metavar="[NAME=VALUE]...")
-@click.option(
-    "--file", "house", type=click.Path(path_type=Path), metavar="FILE", help="A house standard, for any game."
+@command(
+    "set",
+    examples=(
+        ("rhizon set marsh max_players=30 pvp=no --dry-run", "show the lines that would change"),
+        ("rhizon set marsh operators+=Tove --secret password=generate", "add an operator, set a new password"),
+        ("rhizon set marsh --preset club.toml", "apply a preset that all your servers share"),
+    ),
+    dry_run="Show what would change and change nothing.",
+    stops=True,
 )
-@secret_options
-@click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
-@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
-@common
-def command(
-    folder: Path,
-    settings: tuple[str, ...],
-    house: Path | None,
-    secrets: tuple[str, ...],
-    generated: tuple[str, ...],
-    stop_first: bool,
-    dry_run: bool,
-    out: Output,
-) -> None:
-    """Change settings of the server in FOLDER, by our names for them (rhizon settings FOLDER lists them).
+@click.argument("server", type=SERVER)
+@click.argument("settings", nargs=-1, metavar="[NAME=VALUE]...", shell_complete=complete_settings)
+@click.option(
+    "--preset",
+    type=click.Path(path_type=Path),
+    metavar="FILE",
+    help="Settings preset shared by all your servers, of any game.",
+)
+@secret_option
+def set_(
+    call: Call, server: Server, settings: tuple[str, ...], preset: Path | None, secrets: tuple[str, ...]
+) -> Answer:
+    """Change settings of a server, by Rhizon's names for them (see them: rhizon settings SERVER).
 
-    They are written into the server's own files, whose other lines stay as they are, and no update changes them again.
-    A list of names is set whole (operators=Marit,Tove), made longer (operators+=Tove) or shorter (operators-=Marit).
+    They are written into the server's own files; all other lines stay as they are, and no update changes them back.
+    A list of names is replaced (operators=Marit,Tove), extended (operators+=Tove) or shortened (operators-=Marit).
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.tune.set_settings import set_settings
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.tune.set_settings import SetWishes, set_settings
 
-    reporter = ConsoleReporter(out)
-    try:
-        done = set_settings(
-            this_host(),
-            folder,
-            pairs(settings, "rhizon set"),
-            secret_values(secrets, generated),
-            reporter,
-            house=house,
-            stop_first=stop_first,
-            dry_run=dry_run,
-        )
-    finally:
-        reporter.close()
-    out.result(done, lambda to: _render(to, done, folder))
-
-
-def _render(to: "Console", done: "SetResult", folder: Path) -> None:
+    wishes = SetWishes(
+        settings=pairs(settings, "rhizon set"),
+        secrets=secret_values(secrets),
+        preset=preset,
+        stop_first=call.stop_first,
+        dry_run=call.dry_run,
+    )
+    done = set_settings(call.host, server.folder, wishes, call.reporter)
+    call.close()
     nothing = all(step.action == "keep" for step in done.steps)
     nothing = nothing and not any(one.before != one.after for one in done.settings)
-    changed = "nothing to change" if nothing else "this is what would change" if done.planned else "set"
-    verdict(to, f"{done.name}: {changed}")
+    changed = "nothing to change" if nothing else "plan for the change" if done.planned else "settings changed"
+    steps = [Step(("rhizon", "run", server.label), "start it"), Step(("rhizon", "undo", server.label), "take it back")]
+    return Answer(
+        done,
+        f"{done.name}: {changed}",
+        lambda to: _body(to, done, server, generated_names(secrets)),
+        next=steps if done.kept is not None else (),
+    )
+
+
+def _body(to: "Console", done: "SetResult", server: Server, generated: tuple[str, ...]) -> None:
     for one in done.settings:
         if one.before != one.after:
             say(to, value_text(one))
     if done.unknown:
-        say(to, f"this game has no {', '.join(done.unknown)}")
+        say(to, f"not settings of this game, skipped: {', '.join(done.unknown)}")
     for name in done.secrets:
-        say(to, f"{name}: a new one; rhizon settings {folder} --reveal shows it")
+        how = "generated" if name in generated else "set"
+        say(to, f"{name}: {how}; to see it: rhizon settings {server.label} --reveal")
     show_diffs(to, done.diffs)
-    if done.planned:
-        say(to, "Nothing was changed. The same command without --dry-run does it.")
-    elif done.kept is not None:
-        next_steps(
-            to, [(("rhizon", "run", str(folder)), "start it"), (("rhizon", "undo", str(folder)), "take it back")]
-        )

@@ -5,8 +5,10 @@ from typing import TYPE_CHECKING, Literal
 
 import click
 
-from rhizon.cli.options import catalog_options
-from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.completion import complete_games
+from rhizon.cli.options import catalog_options, output_option
+from rhizon.cli.output import Step, say
 from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
@@ -14,97 +16,96 @@ if TYPE_CHECKING:
 
     from rhizon.app.choose.solve import SolveResult
 
-__all__ = ["command"]
+__all__ = ["solve"]
 
 
-@click.command("solve")
+@command(
+    "solve",
+    examples=(
+        ("rhizon solve tarnholt.list.toml --dry-run", "show one target and one release of everything that fit"),
+        ("rhizon solve tarnholt.list.toml -o marsh.lock.json", "write the lock"),
+        ("rhizon solve tarnholt.list.toml --close-to marsh.lock.json", "change as few releases as possible"),
+    ),
+    tables=True,
+    results=False,
+    dry_run="Show the solution and write no lock.",
+)
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
 @catalog_options
-@click.option("--lock", "lock", type=click.Path(path_type=Path), metavar="FILE", help="Where to write the lock.")
+@output_option("Write the lock to FILE; by default NAME.lock.json beside the list.")
 @click.option(
-    "--keep", type=click.Path(path_type=Path), metavar="LOCK", help="Change as few of its releases as can be."
+    "--close-to",
+    type=click.Path(path_type=Path),
+    metavar="LOCK",
+    help="Stay as close as possible to the releases of this lock.",
 )
 @click.option(
     "--prefer",
     type=click.Choice(["list", "current"]),
     default="list",
     show_default=True,
-    help="Newest in the order of the list, or fewest releases behind over all of it.",
+    help="Newest in the order of the list, or fewest releases behind in total.",
 )
-@click.option("--game", metavar="ID", help="The game of a folder of archives, where it is not plain from them.")
-@click.option("--dry-run", is_flag=True, help="Show the answer and write no lock.")
-@common
-def command(
+@click.option(
+    "--game",
+    metavar="ID",
+    shell_complete=complete_games,
+    help="Game the archives of a folder are for, if it cannot be inferred.",
+)
+def solve(
+    call: Call,
     source: Path,
     catalogs: tuple[str, ...],
-    offline: bool,
-    lock: Path | None,
-    keep: Path | None,
+    output: Path | None,
+    close_to: Path | None,
     prefer: Literal["list", "current"],
     game: str | None,
-    dry_run: bool,
-    out: Output,
-) -> None:
-    """Choose one target and one release of everything on the LIST (a content list, a pack, a folder of archives).
+) -> Answer:
+    """Choose one target and one release of everything on LIST (a content list, a pack, a folder of archives).
 
-    Writes the lock beside the list (NAME.lock.json) or to --lock. The same list and catalogs give the same
-    bytes. Exit code 3 when nothing fits, with what clashes.
+    Writes the lock beside the list or to --output. The same list and catalogs give the same bytes. Exit code 3 when
+    nothing fits, with what conflicts and what would help.
     """
-    from rhizon.app.choose.solve import solve_to_lock
-    from rhizon.app.host import this_host
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.choose.solve import SolveWishes, solve_to_lock
 
-    reporter = ConsoleReporter(out, results=False)
-    try:
-        solved = solve_to_lock(
-            this_host(offline=offline),
-            source,
-            catalogs,
-            lock,
-            reporter,
-            write=not dry_run,
-            keep=keep,
-            prefer=prefer,
-            game_id=game,
+    wishes = SolveWishes(
+        catalogs=catalogs, lock_file=output, write=not call.dry_run, close_to=close_to, prefer=prefer, game=game
+    )
+    solved = solve_to_lock(call.host, source, wishes, call.reporter)
+    call.close()
+    where = solved.target.words
+    if solved.target.runtime_major:
+        where += f", {solved.target.runtime.capitalize()} {solved.target.runtime_major}"
+    verb = "release fits" if len(solved.releases) == 1 else "releases fit together"
+    named = tuple(word for address in catalogs for word in ("--catalog", address))
+    make = Step(("rhizon", "provision", str(source), f"./{solved.name}", *named), "make the server")
+    return Answer(
+        solved,
+        f"{len(solved.releases)} {verb} on {where}",
+        lambda to: _body(to, solved, call),
+        solved.findings,
+        (make,) if solved.lock_file else (),
+    )
+
+
+def _body(to: "Console", solved: "SolveResult", call: Call) -> None:
+    rows = [
+        (
+            one.id,
+            one.version.text,
+            one.placement,
+            "both" if one.on_server and one.for_players else "server" if one.on_server else "players",
+            size_text(one.size),
+            ", ".join(one.because),
+            one.held_back_by.reason if one.held_back_by else "",
         )
-    finally:
-        reporter.close()
-    out.result(solved.answer, lambda to: _render(to, solved, catalogs), solved.findings)
-
-
-def _render(to: "Console", solved: "SolveResult", catalogs: tuple[str, ...]) -> None:
-    answer = solved.answer
-    target = answer.target
-    where = target.words
-    if target.runtime_major:
-        where += f", {target.runtime.capitalize()} {target.runtime_major}"
-    verdict(to, f"{len(answer.releases)} releases fit together on {where}")
-    show_table(
-        to,
-        ("item", "release", "placement", "on", "size", "because", "held back"),
-        [
-            (
-                one.id,
-                one.version.text,
-                one.placement,
-                "both" if one.on_server and one.for_players else "server" if one.on_server else "players",
-                size_text(one.size),
-                ", ".join(one.because),
-                one.held_back_by.reason if one.held_back_by else "",
-            )
-            for one in answer.releases
-        ],
-        right=("size",),
-    )
-    for gone in answer.dropped:
-        say(to, f"dropped: {gone.id} is optional, and {gone.reason}")
-    say(
-        to,
-        f"to fetch: {size_text(answer.server_bytes)} for the server and its content, "
-        f"{size_text(answer.player_bytes)} for each player",
-    )
-    show_findings(to, solved.findings)
-    if answer.lock_file:
-        say(to, f"lock: {answer.lock_file}")
-        named = [word for address in catalogs for word in ("--catalog", address)]
-        next_steps(to, [(("rhizon", "provision", solved.source, "FOLDER", *named), "make the server")])
+        for one in solved.releases
+    ]
+    columns = ("item", "release", "placement", "on", "size", "because", "held back")
+    call.table(to, columns, rows, right=("size",), prose=("because", "held back"))
+    for gone in solved.dropped:
+        say(to, f"dropped: {gone.id} is optional; {gone.reason}")
+    players = f"{size_text(solved.player_bytes)} for each player"
+    say(to, f"to download: {size_text(solved.server_bytes)} for the server and its content, {players}")
+    if solved.lock_file:
+        say(to, f"lock: {solved.lock_file}")

@@ -1,40 +1,30 @@
 """``rhizon stop``."""
 
-from pathlib import Path
-from typing import TYPE_CHECKING
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import Step
+from rhizon.cli.servers import Server
 
-import click
-
-from rhizon.cli.output import Output, common, next_steps, verdict
-
-if TYPE_CHECKING:
-    from rich.console import Console
-
-    from rhizon.app.run.stop import StopResult
-
-__all__ = ["command"]
+__all__ = ["stop"]
 
 
-@click.command("stop")
-@click.argument("folder", type=click.Path(path_type=Path))
-@common
-def command(folder: Path, out: Output) -> None:
-    """Stop the server that runs in FOLDER, cleanly.
+@command(
+    "stop",
+    examples=(
+        ("rhizon stop marsh", "stop one server cleanly"),
+        ("rhizon stop --all", "stop every server of this machine, before a restart of the machine"),
+    ),
+    tables=True,
+    several=True,
+)
+def stop(call: Call, server: Server) -> Answer:
+    """Stop servers cleanly.
 
-    It is asked over its console, as if stop was typed where rhizon run runs; by a signal where that command is gone.
+    A server is asked over its console, as if its stop command were typed where rhizon run runs; or by a signal if that
+    command is gone.
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.run.stop import stop
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.run.stop import stop as ask
 
-    reporter = ConsoleReporter(out)
-    try:
-        done = stop(this_host(), folder, reporter)
-    finally:
-        reporter.close()
-    out.result(done, lambda to: _render(to, done, folder))
-
-
-def _render(to: "Console", done: "StopResult", folder: Path) -> None:
-    verdict(to, f"{done.name}: {'stopped' if done.was_running else 'no server runs there'}")
-    next_steps(to, [(("rhizon", "run", str(folder)), "start it")])
+    done = ask(call.host, server.folder, call.reporter)
+    call.close()
+    text = f"{done.name}: {'stopped' if done.was_running else 'was not running'}"
+    return Answer(done, text, next=(Step(("rhizon", "run", server.label), "start it"),))

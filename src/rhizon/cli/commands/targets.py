@@ -5,46 +5,50 @@ from typing import TYPE_CHECKING
 
 import click
 
-from rhizon.cli.options import catalog_options
-from rhizon.cli.output import Output, common, say, show_table, verdict
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.options import catalog_options, output_option
+from rhizon.cli.output import say
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.choose.targets import TargetTable
 
-__all__ = ["command"]
+__all__ = ["targets"]
 
 MOST_NAMED = 5  # missing items of a target that are named; --verbose names all
 
 
-@click.command("targets")
+@command(
+    "targets",
+    examples=(
+        ("rhizon targets tarnholt.list.toml", "which target fits most of the list, and what each lacks"),
+        ("rhizon targets tarnholt.list.toml -o targets.png", "the same as a picture"),
+    ),
+    verbose="every missing item of every target",
+    tables=True,
+    results=False,
+    dry_run="With --output: draw nothing.",
+)
 @click.argument("source", metavar="LIST", type=click.Path(path_type=Path))
 @catalog_options
-@click.option("--plot", type=click.Path(path_type=Path), metavar="FILE", help="Draw it as a picture (PNG, SVG, PDF).")
-@common
-def command(source: Path, catalogs: tuple[str, ...], offline: bool, plot: Path | None, out: Output) -> None:
-    """Every candidate target against every item of LIST, sorted by how much of it each carries.
+@output_option("Draw the table into FILE (PNG, SVG or PDF, by its ending).")
+def targets(call: Call, source: Path, catalogs: tuple[str, ...], output: Path | None) -> Answer:
+    """Compare every candidate target with every item of LIST, those that fit most items first.
 
-    Items are looked at one by one; whether they fit together is what rhizon solve says.
+    Items are compared one by one; whether they fit together is what rhizon solve says.
     """
     from rhizon.app.choose.targets import table_of_targets
-    from rhizon.app.host import this_host
-    from rhizon.cli.progress import ConsoleReporter
 
-    reporter = ConsoleReporter(out, results=False)
-    try:
-        table = table_of_targets(this_host(offline=offline), source, catalogs, plot, reporter)
-    finally:
-        reporter.close()
-    out.result(table, lambda to: _render(to, table, out))
-
-
-def _render(to: "Console", table: "TargetTable", out: Output) -> None:
+    plot = output if not call.dry_run else None
+    table = table_of_targets(call.host, source, catalogs, plot, call.reporter)
+    call.close()
     best = table.rows[0]
-    target = best.target
-    where = target.words
-    verdict(to, f"{where} carries most: {best.fitting} of {len(table.items)} items")
+    text = f"{best.target.words} fits most: {best.fitting} of {len(table.items)} items"
+    return Answer(table, text, lambda to: _body(to, table, call))
+
+
+def _body(to: "Console", table: "TargetTable", call: Call) -> None:
     rows = []
     for row in table.rows:
         lacking = [
@@ -52,12 +56,10 @@ def _render(to: "Console", table: "TargetTable", out: Output) -> None:
             for cell in row.cells
             if cell.fit != "fits"
         ]
-        one = row.target
-        name = one.label
-        mark = "" if row.wanted else "not asked for"
-        shown = lacking if out.verbose or len(lacking) <= MOST_NAMED + 1 else lacking[:MOST_NAMED]
+        shown = lacking if call.out.verbose or len(lacking) <= MOST_NAMED + 1 else lacking[:MOST_NAMED]
         rest = f" and {len(lacking) - len(shown)} more" if len(shown) < len(lacking) else ""
-        rows.append((name, f"{row.fitting}/{len(table.items)}", mark, ", ".join(shown) + rest))
-    show_table(to, ("target", "fit", "", "missing"), rows, right=("fit",))
+        wanted = "" if row.wanted else "outside [target]"
+        rows.append((row.target.label, f"{row.fitting}/{len(table.items)}", wanted, ", ".join(shown) + rest))
+    call.table(to, ("target", "fit", "list", "missing"), rows, right=("fit",), prose=("missing",))
     if table.plot:
         say(to, f"picture: {table.plot}")

@@ -5,78 +5,89 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.completion import complete_states
 from rhizon.cli.options import key_options, opening
-from rhizon.cli.output import Output, common, next_steps, say, show_findings, show_table, verdict
-from rhizon.cli.returned import show_returned
+from rhizon.cli.output import Step, say
+from rhizon.cli.rolled_back import rolled_back
+from rhizon.cli.servers import SERVER, Server
 from rhizon.core.units import counted
 
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.keep.undo import KeptLine
-    from rhizon.core.finding import Finding
+    from rhizon.app.keep.undo import KeptLine, KeptStateList
 
-__all__ = ["command"]
+__all__ = ["undo"]
 
 
-@click.command("undo")
-@click.argument("folder", type=click.Path(path_type=Path))
+@command(
+    "undo",
+    examples=(
+        ("rhizon undo marsh", "take the last change back"),
+        ("rhizon undo marsh --list", "every state one can go back to"),
+        ("rhizon undo marsh --at 3 --with-world --dry-run", "show what going back to state 3 would change"),
+    ),
+    verbose="every file of the plan",
+    tables=True,
+    dry_run="Show what would change and change nothing.",
+    stops=True,
+)
+@click.argument("server", type=SERVER)
 @click.option("--list", "list_", is_flag=True, help="Show the kept states.")
-@click.option("--to", "number", type=click.IntRange(1), metavar="N", help="Back to that state of the list.")
-@click.option("--with-world", is_flag=True, help="The world too, from the backup that was made then.")
+@click.option(
+    "--at",
+    type=click.IntRange(1),
+    metavar="N",
+    shell_complete=complete_states,
+    help="State to go back to: its number in --list; by default the one before the last change.",
+)
+@click.option("--with-world", is_flag=True, help="Restore the world too, from the backup made at that time.")
 @key_options
-@click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
-@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
-@common
-def command(
-    folder: Path,
+def undo(
+    call: Call,
+    server: Server,
     list_: bool,
-    number: int | None,
+    at: int | None,
     with_world: bool,
     key_file: Path | None,
     passphrase: str | None,
-    stop_first: bool,
-    dry_run: bool,
-    out: Output,
-) -> int:
-    """Take back the last change of the server in FOLDER, or go back to any kept state.
+) -> Answer:
+    """Take back the last change of a server, or go back to any kept state.
 
-    Files and settings are then exactly what they were. The world stays unless you say --with-world. What was there is
-    kept too, so that an undo can be undone.
+    Files and settings are then exactly as they were. The world stays unless you add --with-world. The state before the
+    undo is kept too, so that an undo can be undone.
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.keep.undo import UndoWishes, kept_states, undo
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.keep.undo import UndoWishes, list_kept_states
+    from rhizon.app.keep.undo import undo as go_back
 
     if list_:
-        states, broken = kept_states(this_host(), folder)
-        out.result(states, lambda to: _list(to, states, broken, folder), broken)
-        return 1 if broken else 0
-    reporter = ConsoleReporter(out)
-    try:
-        done = undo(
-            this_host(),
-            folder,
-            reporter,
-            UndoWishes(number, with_world, stop_first, dry_run, opening(key_file, passphrase)),
+        found = list_kept_states(call.host, server.folder)
+        newest = tuple(str(one.number) for one in found.states[:1])
+        return Answer(
+            found,
+            f"{counted(len(found.states), 'kept state')}" + (", newest first" if len(found.states) > 1 else ""),
+            lambda to: _list(to, found, call),
+            found.findings,
+            [
+                Step(("rhizon", "undo", server.label, "--at", one, "--dry-run"), "what it would change")
+                for one in newest
+            ],
+            exit_code=1 if found.findings else 0,
         )
-    finally:
-        reporter.close()
-    out.result(done, lambda to: show_returned(to, done, folder, out), done.findings)
-    return 0
+    wishes = UndoWishes(at, with_world, call.stop_first, call.dry_run, opening(key_file, passphrase))
+    done = go_back(call.host, server.folder, call.reporter, wishes)
+    call.close()
+    return rolled_back(done, server, call)
 
 
-def _list(to: "Console", states: "list[KeptLine]", broken: "list[Finding]", folder: Path) -> None:
-    show_findings(to, broken)
-    if not states:
-        verdict(to, "no change has been kept yet", good=not broken)
+def _list(to: "Console", found: "KeptStateList", call: Call) -> None:
+    if not found.states:
+        say(to, "History starts with the first change after provisioning.")
         return
-    verdict(to, f"{counted(len(states), 'kept state')}, newest first")
-    rows = [(str(one.number), one.kept_at, one.before, _differs(one), one.backup or "-") for one in states]
-    show_table(to, ("", "kept", "before", "going back changes", "world's backup"), rows, right=("",))
-    newest = str(states[0].number)
-    say(to, "Going back keeps what is there now as one more state.")
-    next_steps(to, [(("rhizon", "undo", str(folder), "--to", newest, "--dry-run"), "see what it would change")])
+    rows = [(str(one.number), one.kept_at, one.before, _differs(one), one.backup or "-") for one in found.states]
+    columns = ("state", "kept at", "before", "going back changes", "world backup")
+    call.table(to, columns, rows, right=("state",), prose=("before", "going back changes"))
 
 
 def _differs(one: "KeptLine") -> str:

@@ -1,100 +1,104 @@
 """``rhizon update``."""
 
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
+from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.licence import ask_on_terminal, licence_pending
 from rhizon.cli.options import ask_secret, catalog_options
-from rhizon.cli.output import Output, common, next_steps, say, show_findings, verdict
+from rhizon.cli.output import Step, say
+from rhizon.cli.servers import Server
 
 if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.provision import ProvisionResult
 
-__all__ = ["command"]
+__all__ = ["update"]
 
 
-@click.command("update")
-@click.argument("folder", type=click.Path(path_type=Path))
-@click.option("--to", type=click.Path(path_type=Path), metavar="SOURCE", help="Another pack or list from now on.")
+@command(
+    "update",
+    examples=(
+        ("rhizon update marsh --dry-run", "show which newer releases fit, and what changes for players"),
+        ("rhizon update --all --stop-first", "update every server of this machine"),
+        ("rhizon update marsh --source ./marsh-evening-1.3.rhz", "change to another pack or list"),
+    ),
+    verbose="every file of the plan and the changed lines of settings files",
+    tables=True,
+    dry_run="Show what would change and change nothing.",
+    stops=True,
+    several=True,
+)
+@click.option(
+    "--source",
+    type=click.Path(path_type=Path),
+    metavar="SOURCE",
+    help="Use another pack or list from now on; by default the one the server was made from.",
+)
 @catalog_options
-@click.option("--accept-licence", is_flag=True, help="You have read the game's licence and accept it.")
-@click.option("--allow-installer", is_flag=True, help="A loader's own installer program may be run.")
-@click.option("--stop-first", is_flag=True, help="Stop the server if it runs.")
-@click.option("--no-backup", is_flag=True, help="Do not save the world first.")
-@click.option("--dry-run", is_flag=True, help="Show what would change, and change nothing.")
-@common
-def command(
-    folder: Path,
-    to: Path | None,
+@click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
+@click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
+@click.option("--no-backup", is_flag=True, help="Do not back the world up first.")
+def update(
+    call: Call,
+    server: Server,
+    source: Path | None,
     catalogs: tuple[str, ...],
     accept_licence: bool,
     allow_installer: bool,
-    stop_first: bool,
     no_backup: bool,
-    offline: bool,
-    dry_run: bool,
-    out: Output,
-) -> None:
-    """Bring the server in FOLDER to the newest releases that fit its list or pack, or to another one.
+) -> Answer:
+    """Bring servers to the newest releases that fit their list or pack, or one to another list or pack.
 
     Shows what changes for the server and for the players, backs the world up before it meets other content, and
-    merges new settings into your files: where you and the pack changed the same thing, yours stays.
+    merges new settings into your files: where you and the pack changed the same setting, yours stays.
     """
-    from rhizon.app.host import this_host
-    from rhizon.app.provision.update import UpdateWishes, update
-    from rhizon.cli.progress import ConsoleReporter
+    from rhizon.app.provision.update import UpdateWishes
+    from rhizon.app.provision.update import update as make
 
-    reporter = ConsoleReporter(out)
-    asks = sys.stdin.isatty() and sys.stderr.isatty() and not out.json
     wishes = UpdateWishes(
-        folder=folder,
-        to=to,
+        folder=server.folder,
+        source=source,
         catalogs=catalogs,
         accept_licence=accept_licence,
         allow_installer=allow_installer,
-        stop_first=stop_first,
+        stop_first=call.stop_first,
         back_up=not no_backup,
-        dry_run=dry_run,
-        ask_secret=ask_secret if asks else None,
+        dry_run=call.dry_run,
+        ask_secret=ask_secret if call.asks else None,
     )
-    try:
-        made = update(this_host(offline=offline), wishes, reporter, ask_on_terminal(reporter) if asks else None)
-    finally:
-        reporter.close()
+    reporter = call.reporter
+    made = make(call.host, wishes, reporter, ask_on_terminal(reporter) if call.asks else None)
+    call.close()
     if made.state == "prepared":
-        raise licence_pending(made)
-    out.result(made, lambda console: _render(console, made, folder, out), made.findings)
-
-
-def _render(to: "Console", made: "ProvisionResult", folder: Path, out: Output) -> None:
-    changes = made.changes
+        raise licence_pending(made, accept_licence=("--accept-licence",))
     planned = made.state == "planned"
-    nothing = (changes is None or changes.none) and all(step.action == "keep" for step in made.steps)
-    if nothing:
-        verdict(to, f"{made.name} is up to date")
-        show_findings(to, made.findings)
-        return
-    verdict(to, f"{made.name}: {'this is what would change' if planned else 'updated'}")
-    if changes is not None:
-        show_changes(to, changes)
-    if planned or out.verbose:
-        show_plan(to, made.steps, whole=out.verbose)
+    nothing = (made.changes is None or made.changes.none) and all(step.action == "keep" for step in made.steps)
+    headline = "up to date" if nothing else "plan for the update" if planned else "updated"
+    steps = [Step(("rhizon", "run", server.label), "start it")]
+    if made.kept is not None:
+        steps.append(Step(("rhizon", "undo", server.label), "take the update back"))
+    return Answer(
+        made,
+        f"{made.name}: {headline}",
+        None if nothing else lambda to: _body(to, made, call),
+        made.findings,
+        () if nothing else steps,
+    )
+
+
+def _body(to: "Console", made: "ProvisionResult", call: Call) -> None:
+    planned = made.state == "planned"
+    if made.changes is not None:
+        show_changes(to, made.changes, call)
+    if planned or call.out.verbose:
+        show_plan(to, made.steps, call, whole=call.out.verbose)
         show_diffs(to, made.diffs)
     show_counts(to, made.steps, planned=planned)
     say(to, f"world: {made.world}" + (f"; backup {made.backup}" if made.backup else ""))
-    if changes is not None:
-        say(to, f"players: {'have to change too' if changes.for_players else 'need do nothing'}")
-    show_findings(to, made.findings)
-    if planned:
-        say(to, "Nothing was changed. The same command without --dry-run does it.")
-        return
-    steps = [(("rhizon", "run", str(folder)), "start it")]
-    if made.kept is not None:
-        steps.append((("rhizon", "undo", str(folder)), "take the update back"))
-    next_steps(to, steps)
+    if made.changes is not None:
+        say(to, f"players: {'must change too' if made.changes.for_players else 'nothing to do'}")

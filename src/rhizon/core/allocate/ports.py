@@ -29,10 +29,10 @@ class PortWish(msgspec.Struct, frozen=True, kw_only=True):
 
 class PortRoom(msgspec.Struct, frozen=True, kw_only=True):
     """Where numbers may be taken: from the ``pool`` alone (empty: from anywhere near the default), and from the
-    ``passing`` range, which the system gives to outgoing connections, only when nothing else is left."""
+    ``ephemeral`` range, which the system gives to outgoing connections, only when nothing else is left."""
 
     pool: tuple[int, ...] = ()
-    passing: tuple[int, int] | None = None
+    ephemeral: tuple[int, int] | None = None
 
 
 def parse_pool(parts: Sequence[str]) -> tuple[int, ...]:
@@ -133,7 +133,8 @@ def _out_of_range(role: str, group: list[PortWish], number: int) -> InputError:
 
 
 def _candidates(leader: PortWish, group: list[PortWish], room: PortRoom) -> Iterator[int]:
-    """Numbers to try, the best first: what it had, what lies near, and last what the system may be using in passing."""
+    """Numbers to try, the best first: what it had, what lies near, and last what the system may be giving to outgoing
+    connections."""
     span = range(leader.default, min(leader.default + SPAN, 65535) + 1)
     near = [number for number in span if number >= PRIVILEGED or number == leader.default]
     if room.pool:
@@ -144,6 +145,6 @@ def _candidates(leader: PortWish, group: list[PortWish], room: PortRoom) -> Iter
             if all(number + one.offset + more in pool for one in group for more in range(one.count))
         ]
         near = whole
-    passing = range(room.passing[0], room.passing[1] + 1) if room.passing else range(0)
-    yield from (number for number in near if number not in passing or number == leader.default)
-    yield from (number for number in near if number in passing)
+    ephemeral = range(room.ephemeral[0], room.ephemeral[1] + 1) if room.ephemeral else range(0)
+    yield from (number for number in near if number not in ephemeral or number == leader.default)
+    yield from (number for number in near if number in ephemeral)

@@ -311,7 +311,7 @@ def _disagreements(
         findings.append(
             Finding(
                 code="native-code",
-                severity="info",
+                severity="note",
                 subject=source,
                 what=f"it carries native code: {', '.join(code.natives[:4])}{' …' if len(code.natives) > 4 else ''}",
                 remedy="It runs only on the systems that it was built for.",

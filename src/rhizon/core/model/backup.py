@@ -2,15 +2,17 @@
 
 from typing import Literal
 
+import msgspec
+
 from rhizon.core.model.base import Id, Line, Sha256, Size, Strict
 from rhizon.core.model.kept import KeptState
 from rhizon.core.names import RelPath, UnsafeNameError, safe_path
 
 __all__ = ["Backup", "BackupLinks", "SavedFile", "SealedHead"]
 
-# How the world was while it was read: nobody wrote, the server held still, it had saved and nothing changed meanwhile,
-# or something changed.
-Calm = Literal["stopped", "held", "saved", "unsure"]
+# How consistent the world is: nobody wrote while it was read, the server paused saving, it had saved and nothing
+# changed meanwhile, or something may have changed. The documents call it "calm".
+Consistency = Literal["stopped", "held", "saved", "unsure"]
 
 
 class SavedFile(Strict, frozen=True, kw_only=True):
@@ -35,7 +37,7 @@ class Backup(Strict, frozen=True, kw_only=True):
     why: Line
     name: Id
     folder: Line
-    calm: Calm
+    consistency: Consistency = msgspec.field(name="calm")
     automatic: bool = False
     secrets: tuple[Id, ...] = ()
     state: KeptState
@@ -72,7 +74,7 @@ class SealedHead(Strict, frozen=True, kw_only=True):
     lane: Line
     recipients: tuple[Line, ...]
     automatic: bool = False
-    calm: Calm
+    consistency: Consistency = msgspec.field(name="calm")
     files: int
     size: Size
     pieces: tuple[Sha256, ...]

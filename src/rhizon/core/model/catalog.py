@@ -17,6 +17,8 @@ from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange
 
 __all__ = [
+    "CATALOG_FILE",
+    "SHELF_FILE",
     "Artefact",
     "BuildFacts",
     "CatalogRoot",
@@ -37,6 +39,9 @@ __all__ = [
     "ShelfLoader",
     "ShelfServer",
 ]
+
+CATALOG_FILE = "catalog.json"  # the root of a catalog
+SHELF_FILE = "shelf.toml"
 
 
 class Artefact(Strict, frozen=True, kw_only=True):

@@ -17,11 +17,11 @@ __all__ = [
     "checked_settings",
     "edits_for",
     "for_name",
+    "format_value",
     "holds",
     "in_file",
     "more_or_fewer",
     "require_no_secrets",
-    "spelt",
 ]
 
 # file -> (dialect, key -> value)
@@ -154,7 +154,7 @@ def holds(place: str, dialect: Dialect, values: Mapping[str, str], key: str, val
     return values.get(key, "").strip() == dialect.spell(value).strip()
 
 
-def spelt(value: str | int | bool) -> str:
+def format_value(value: str | int | bool) -> str:
     """A value as a person reads and types it."""
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
@@ -173,9 +173,9 @@ def _meant(definition: SettingDefinition, dialect: Dialect, text: str) -> Scalar
         if theirs == text.strip():
             return definition.checked(ours)
     if definition.type == "flag":
-        spelt = {dialect.spell(True).lower(): True, dialect.spell(False).lower(): False}
-        if text.strip().lower() in spelt:
-            return spelt[text.strip().lower()]
+        spelled = {dialect.spell(True).lower(): True, dialect.spell(False).lower(): False}
+        if text.strip().lower() in spelled:
+            return spelled[text.strip().lower()]
     try:
         return definition.checked(text)
     except ValueError:

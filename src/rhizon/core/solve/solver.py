@@ -205,7 +205,7 @@ def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
         findings.append(
             Finding(
                 code="releases-behind",
-                severity="info",
+                severity="note",
                 subject=universe.request.source,
                 what=f"over the whole list {best.behind} releases behind newest, {sure}",
             )
@@ -214,7 +214,7 @@ def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
         findings.append(
             Finding(
                 code="keep-not-proved",
-                severity="info",
+                severity="note",
                 subject=universe.request.source,
                 what="the lock could not be proved to be kept as far as possible",
                 remedy="Look at the changes; pin what must stay.",

@@ -35,8 +35,8 @@ class Properties:
         if windows:
             text = text.replace("\r\n", "\n")
         file = self._file(text)
-        spelt = {key: None if value is None else self.spell(value) for key, value in changes.items()}
-        wanted = {key: value for key, value in spelt.items() if file.get(key) != value}
+        spelled = {key: None if value is None else self.spell(value) for key, value in changes.items()}
+        wanted = {key: value for key, value in spelled.items() if file.get(key) != value}
         if not wanted:
             return data
         if wanted.keys() - set(file) and text and not text.endswith("\n"):
