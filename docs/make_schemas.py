@@ -1,21 +1,24 @@
-"""Write docs/schemas/ from the typed documents: python docs/make_schemas.py"""
+"""Write docs/schemas/ from the typed documents and results: python docs/make_schemas.py"""
 
 import json
 import pathlib
 
+from rhizon.app.results import RESULTS, answer_schema
 from rhizon.core.model.documents import DOCUMENTS, schema
 
 FOLDER = pathlib.Path(__file__).parent / "schemas"
 
 
 def texts() -> dict[str, str]:
-    """Every schema's file name with its text."""
-    return {f"{one.name}.schema.json": json.dumps(schema(one), indent=2) + "\n" for one in DOCUMENTS}
+    """Every schema's path below the folder, with its text."""
+    made = {f"{one.name}.schema.json": schema(one) for one in DOCUMENTS}
+    made |= {f"results/{name.replace(' ', '-')}.schema.json": answer_schema(name) for name in RESULTS}
+    return {name: json.dumps(one, indent=2) + "\n" for name, one in made.items()}
 
 
 if __name__ == "__main__":
-    FOLDER.mkdir(exist_ok=True)
-    for old in FOLDER.glob("*.json"):
+    (FOLDER / "results").mkdir(parents=True, exist_ok=True)
+    for old in FOLDER.rglob("*.json"):
         old.unlink()
     for name, text in texts().items():
         (FOLDER / name).write_text(text, "utf-8")

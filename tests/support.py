@@ -1,5 +1,6 @@
 """What several tests need: a temporary home, the built program, small archives, a shelf in memory."""
 
+import functools
 import io
 import json
 import os
@@ -12,9 +13,12 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+import jsonschema
+
 from rhizon.adapters.games import GAMES, read_game
 from rhizon.adapters.runtimes import Runtimes
 from rhizon.adapters.world import WORLD
+from rhizon.app.results import RESULTS, answer_schema
 from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, ItemLine
 from rhizon.core.model.decode import decode_json
 from tests import FAST
@@ -60,6 +64,12 @@ class Done:
         return self.json["error"]
 
 
+@functools.cache
+def validator(command: str) -> jsonschema.Draft202012Validator:
+    """Of what a command prints with --json."""
+    return jsonschema.Draft202012Validator(answer_schema(command))
+
+
 class Case(unittest.TestCase):
     """A test with a folder of its own, in which the program runs with its own state."""
 
@@ -90,8 +100,19 @@ class Case(unittest.TestCase):
             timeout=within,
         )
         self.assertNotIn("Traceback", done.stderr, done.stderr)
-        self.assertNotIn("stumbled", done.stderr + done.stdout)
+        self.assertNotIn("internal error", done.stderr + done.stdout)
+        if "--json" in arguments:
+            words = [str(one) for one in arguments if not str(one).startswith("-")]
+            self.assert_answer(words or [""], Done(done))
         return Done(done)
+
+    def assert_answer(self, words: Sequence[str], done: "Done") -> None:
+        """What a program is told: one object, as the command's schema says, "ok" exactly where the exit code is 0."""
+        self.assertEqual(done.out.count("\n"), 1, done.out)
+        self.assertEqual((done.json["ok"], done.json["exit_code"]), (not done.code, done.code))
+        command = next((one for one in (" ".join(words[:2]), words[0]) if one in RESULTS), None)
+        if command is not None:
+            validator(command).validate(done.json)
 
     def write(self, name: str, text: str | bytes) -> Path:
         path = self.folder / name

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 from pyrage import x25519
 
 from rhizon.adapters import backups
-from rhizon.adapters.backups import Repository, Seen, tree_files
+from rhizon.adapters.backups import Repository, WorldFiles, tree_files
 from rhizon.adapters.console import ConsoleClient, ConsolePort
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder, RunMark
@@ -49,7 +49,7 @@ class Repositories(Case):
 
     linked: tuple[Path, ...] = ()
 
-    def seen(self) -> Seen:
+    def seen(self) -> WorldFiles:
         with self.home() as inside:
             return tree_files(inside, WORLDS)
 

@@ -167,14 +167,14 @@ class Keeping(Case):
         self.assertIn("cannot be understood", json.dumps(back, ensure_ascii=False))
 
     def test_settings_ports_and_the_host(self) -> None:
-        house = 'format = "rhizon-house/1"\n[settings]\nmax_players = 18\nanti_cheat = true\n'
-        self.write("wrong.house.toml", house + "[more]\npvp = ['Tove']\n")
-        self.assertIn("not a list of names", self.done("set", "d", "--preset", "wrong.house.toml", code=2)["message"])
-        self.write("club.house.toml", house + "[more]\noperators = ['Tove']\nsaints = ['Olav']\n")
-        done = self.done("set", "d", "--preset", "club.house.toml")
+        house = 'format = "rhizon-preset/1"\n[settings]\nmax_players = 18\nanti_cheat = true\n'
+        self.write("wrong.preset.toml", house + "[more]\npvp = ['Tove']\n")
+        self.assertIn("not a list of names", self.done("set", "d", "--preset", "wrong.preset.toml", code=2)["message"])
+        self.write("club.preset.toml", house + "[more]\noperators = ['Tove']\nsaints = ['Olav']\n")
+        done = self.done("set", "d", "--preset", "club.preset.toml")
         self.assertEqual((done["unknown"], done["kept"]), (["anti_cheat", "saints"], 1))
-        self.write("next.house.toml", house + "[more]\noperators = ['Liv', 'Tove']\n[fewer]\noperators = ['Marit']\n")
-        then = self.done("set", "d", "--preset", "next.house.toml", "operators+=Aud", "--dry-run")
+        self.write("next.preset.toml", house + "[more]\noperators = ['Liv', 'Tove']\n[fewer]\noperators = ['Marit']\n")
+        then = self.done("set", "d", "--preset", "next.preset.toml", "operators+=Aud", "--dry-run")
         self.assertEqual([done["settings"][1]["after"], then["settings"][1]["after"]], ["Tove", "Tove, Liv, Aud"])
         text = (self.home / "marsh.properties").read_text()
         (self.home / "marsh.properties").write_text(text.replace("temper = brisk", "temper = stormy"))
@@ -186,7 +186,7 @@ class Keeping(Case):
         ports = self.done("ports", "d")["ports"]
         shown = [(one["role"], one["protocol"], one["listening"]) for one in ports]
         self.assertEqual(shown, [("game", "tcp", False), ("game", "udp", False), ("query", "udp", False)])
-        self.assertIn("# marsh-evening listens on this machine alone", self.rhizon("ports", "--rules", "nftables").out)
+        self.assertIn("# marsh-evening listens on this machine only", self.rhizon("ports", "--rules", "nftables").out)
         own = self.home / ".rhizon/instance.toml"
         whole = own.read_text()
         own.write_text("name = \n")
@@ -255,7 +255,7 @@ class Keeping(Case):
         self.assertFalse(shown["enough"])
         self.assertEqual((shown["fit"], shown["recommended_mib"], shown["players"]), ("fits", 384, 20))
         self.assertTrue((self.folder / "heap.png").read_bytes().startswith(b"\x89PNG"))
-        self.assertIn(["-Xmx384m", "the most heap that it may take"], shown["flags"])
+        self.assertIn(["-Xmx384m", "largest heap"], shown["flags"])
         guessed = self.rhizon("memory", PACK, "--catalog", CATALOG, "--players", 4000)
         self.assertEqual(guessed.code, 1)
         self.assertIn("does not fit this machine", guessed.out)
@@ -330,7 +330,7 @@ class Keeping(Case):
         self.assertEqual(self.done("update", "d", "--source", NEWER, code=1)["code"], "server-running")
         for _ in range(3):
             made = self.done("backup", "d")
-            self.assertEqual((made["calm"], made["findings"]), ("held", []))
+            self.assertEqual((made["consistency"], made["findings"]), ("held", []))
         repository = Repository(self.folder / "state/backups")
         for when in repository.times(made["id"]):
             backup = repository.read(made["id"], when)
@@ -415,7 +415,7 @@ class Keeping(Case):
         (listed,) = self.done("list")
         self.assertEqual((listed["state"], listed["process"]), ("running", server.pid))
         self.assertFalse(any(one["taken"] for one in self.done("ports", "d")["ports"]))
-        self.assertEqual(self.done("backup", "d")["calm"], "unsure")
+        self.assertEqual(self.done("backup", "d")["consistency"], "unsure")
         self.done("set", "d", "pvp=no", "--stop-first")
         server.communicate(timeout=60)
         self.assertEqual(self.done("list")[0]["state"], "stopped")

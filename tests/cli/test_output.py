@@ -15,7 +15,7 @@ from rhizon.cli import output
 from rhizon.cli.command import error_object
 from rhizon.core.errors import NoSolutionError, RhizonError
 from rhizon.core.finding import Finding
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 TEXTS = (
     "",
@@ -72,7 +72,7 @@ class Renderers(unittest.TestCase):
                     for terminal in (True, False):
                         with self.subTest(text=text, call=number, width=width, terminal=terminal):
                             printed = self.shown(width, terminal=terminal, call=call)
-                            wanted = Counter(folded(plain(text)) * times)  # cells side by side are folded each
+                            wanted = Counter(folded(printable(text)) * times)  # cells side by side are folded each
                             self.assertLessEqual(wanted, Counter(folded(printed)))
                             if terminal and folds:
                                 self.assertLessEqual(max(map(cell_len, printed.splitlines()), default=0), width)
@@ -123,7 +123,7 @@ class Renderers(unittest.TestCase):
                                 output.show_error(one)
                         printed = raw.getvalue().decode()
                         if as_json:
-                            self.assertEqual(json.loads(printed)["error"]["message"], plain(one.message))
+                            self.assertEqual(json.loads(printed)["error"]["message"], printable(one.message))
                         else:
                             self.assertIsNone(FORBIDDEN.search(printed), repr(printed))
                             self.assertEqual(len(printed.splitlines()), 2 + len(one.details))

@@ -177,7 +177,7 @@ class OwnGame(Case):
         blank = self.folder / "kilnmere.game.toml"
         self.assertEqual(self.rhizon("game", "check", blank).code, 0)  # as it is written, it is a definition already
         blank.write_text(FILLED_IN)
-        self.assertIn("can be used", self.rhizon("game", "check", blank).out)
+        self.assertIn("is usable", self.rhizon("game", "check", blank).out)
         # a server that was set up by hand, its log, and an archive
         hand = self.write("hand/kilnmere", SERVER).parent
         self.write("hand/house.yaml", "sign: By hand\nopen_at: 99999\nshelf: a\ncrew:\n  Aud: true\n  Tove: false\n")

@@ -128,7 +128,7 @@ class Ports(unittest.TestCase):
                 self.assertNotIn("ma'rsh", text)
         self.assertIn("24000:24003/udp comment 'marsh rm game'", made["ufw"])
         self.assertIn("24000-24003   UDP       192.0.2.7  24000-24003", made["table"])
-        self.assertIn("# marsh listens on this machine alone", rules("ufw", ports, "", ["marsh", "marsh"]))
+        self.assertIn("# marsh listens on this machine only", rules("ufw", ports, "", ["marsh", "marsh"]))
 
     @unittest.skipUnless(shutil.which("nft") and os.geteuid() == 0, "nft and root are needed")
     def test_a_firewall_that_drops_lets_the_ports_in(self) -> None:

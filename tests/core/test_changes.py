@@ -86,5 +86,5 @@ class Differences(unittest.TestCase):
         things = {"a": {"lamp": 3}, "gone": {"lamp": 1, "boat": 2}}
         (finding,) = things_lost("marshes/fen", "d", things, lock({"a": "1"}))
         self.assertEqual((finding.code, finding.subject), ("world-loses-things", "marshes/fen"))
-        self.assertIn("gone will be gone, and with it what the world holds of it: boat (2), lamp (1)", finding.what)
+        self.assertIn("gone will be removed, and with it from the world: boat (2), lamp (1)", finding.what)
         self.assertEqual(things_lost("m", "d", {}, lock({})), [])

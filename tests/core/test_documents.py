@@ -76,7 +76,10 @@ class Documents(unittest.TestCase):
         assert spec is not None and spec.loader is not None
         module = importlib.util.module_from_spec(spec)
         spec.loader.exec_module(module)
-        there = {file.name: file.read_text("utf-8") for file in (DOCS / "schemas").glob("*.json")}
+        there = {
+            file.relative_to(DOCS / "schemas").as_posix(): file.read_text("utf-8")
+            for file in (DOCS / "schemas").rglob("*.json")
+        }
         self.assertEqual(there, module.texts(), "run: python docs/make_schemas.py")
 
     def test_worked_examples_of_the_docs_are_read(self) -> None:

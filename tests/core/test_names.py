@@ -5,7 +5,7 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhizon.core.names import UnsafeNameError, fold, near, plain, safe_path
+from rhizon.core.names import UnsafeNameError, fold, printable, safe_path, suggestions
 
 UNSAFE = (
     "",
@@ -77,14 +77,14 @@ class Terminal(unittest.TestCase):
     def test_rows(self) -> None:
         for given_text, shown in PLAIN:
             with self.subTest(text=given_text):
-                self.assertEqual(plain(given_text), shown)
+                self.assertEqual(printable(given_text), shown)
 
     @given(st.text(max_size=300))
     def test_nothing_steers_a_terminal(self, text: str) -> None:
-        shown = plain(text, 100)
+        shown = printable(text, 100)
         self.assertLessEqual(len(shown), 100)
         self.assertFalse([c for c in shown if ord(c) < 32 or 127 <= ord(c) < 160 or c in "\u202a\u202e\u2066"])
-        self.assertEqual(plain(shown, 100), shown)
+        self.assertEqual(printable(shown, 100), shown)
 
 
 class Near(unittest.TestCase):
@@ -92,5 +92,5 @@ class Near(unittest.TestCase):
         known = ("reedlight", "sluicegate", "peat-fires", "Peatfires")
         for typed, first in (("reedligth", "reedlight"), ("PEATFIRES", "Peatfires"), ("gate", "sluicegate")):
             with self.subTest(typed=typed):
-                self.assertEqual(near(typed, known)[0], first)
-        self.assertEqual(near("zzz", known), [])
+                self.assertEqual(suggestions(typed, known)[0], first)
+        self.assertEqual(suggestions("zzz", known), [])

@@ -61,8 +61,8 @@ class OneFile(unittest.TestCase):
 
     def test_paths_that_nobody_may_want(self) -> None:
         for paths, code in (
-            (("worlds/fen/x",), "world-is-sacred"),
-            (("Worlds/x",), "world-is-sacred"),
+            (("worlds/fen/x",), "overlay-in-world"),
+            (("Worlds/x",), "overlay-in-world"),
             ((".rhizon/lock.json",), "reserved-path"),
             (("mods/A.jar", "mods/a.jar"), "names-clash"),
         ):

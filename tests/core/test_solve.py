@@ -138,8 +138,8 @@ CHOICES: tuple[tuple[str, Items, dict[str, str | Wish], dict[str, str], dict[str
     ("older game for all", {"a": {"1": {"game_versions": "<4.2"}}}, {"a": "*"}, {}, {"a": "1"}),
 )
 REFUSED: tuple[tuple[str, Items, dict[str, str | Wish], dict[str, str], str, str], ...] = (
-    ("unknown", {"reedlight": {"1": {}}}, {"reedligth": "*"}, {}, "unknown-content", "near it: reedlight"),
-    ("other game", {"a": {"1": {}}}, {"gull": "*"}, {}, "unknown-content", "emberline only"),
+    ("unknown", {"reedlight": {"1": {}}}, {"reedligth": "*"}, {}, "unknown-content", "similar: reedlight"),
+    ("other game", {"a": {"1": {}}}, {"gull": "*"}, {}, "unknown-content", "for the game emberline"),
     (
         "no such release",
         LIB,
@@ -162,7 +162,7 @@ REFUSED: tuple[tuple[str, Items, dict[str, str | Wish], dict[str, str], str, str
         {"a": "*"},
         {},
         "no-solution",
-        "beside",
+        "conflicts with",
     ),
     ("no target", LIB, {"lib": "*"}, {"game_version": ">=5"}, "no-target", "4.2"),
     ("no build", LIB, {"lib": "*"}, {"loader": "keelson", "loader_build": ">=9"}, "no-target", "keelson 3.1.0"),

@@ -146,7 +146,7 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "piece_size": 1024,
         "files": {"a/b.bin": {"sha256": HASH, "size": 1500, "pieces": [HASH, HASH]}, "c": {"sha256": HASH, "size": 0}},
     },
-    "house": {"format": "rhizon-house/1", "title": "Club", "settings": {"pvp": False, "max_players": 9}},
+    "preset": {"format": "rhizon-preset/1", "title": "Club", "settings": {"pvp": False, "max_players": 9}},
     "host": {"format": "rhizon-host/1", "memory_mib": 900, "ports": ["24000-24009", "24100"]},
     "sealed": {
         "format": "rhizon-sealed/1",
@@ -269,7 +269,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         (
             "a secret argument",
             put("settings", "word", setting("text", "--word=", "arguments", secret=True)),
-            "all who use the machine",
+            "every user of the machine",
         ),
         ("two files of arguments", put("settings", TWO_FILES), "one file of arguments"),
         ("variable", put("environment", {"A B": "c"}), "environment"),
@@ -360,7 +360,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("pieces", put("files", "a/b.bin", "pieces", [HASH]), "add up"),
         ("piece size", put("piece_size", 1), "piece_size"),
     ),
-    "house": (
+    "preset": (
         ("value", put("settings", "pvp", [1]), "settings"),
         ("name", put("settings", "A B", 1), "settings"),
         ("whole and more", put("more", {"pvp": ["Tove"]}), "in settings too"),

@@ -31,7 +31,7 @@ from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
 from rhizon.core.names import RelPath, UnsafeNameError, safe_path
 
-__all__ = ["STAMP", "Repository", "Seen", "tree_files"]
+__all__ = ["STAMP", "Repository", "WorldFiles", "tree_files"]
 
 CHUNK = 4 << 20
 LARGEST_MANIFEST = 512 << 20
@@ -42,7 +42,7 @@ WORKERS = max(os.cpu_count() or 1, 2)
 STAMP = "%Y-%m-%dT%H-%M-%SZ"
 
 
-class Seen(NamedTuple):
+class WorldFiles(NamedTuple):
     """What there is to save below a folder, folders that hold nothing, and what was left out: links that may not be
     followed, devices, names that some system cannot hold."""
 
@@ -52,7 +52,7 @@ class Seen(NamedTuple):
     size: int
 
 
-def tree_files(inside: Inside, below: RelPath) -> Seen:
+def tree_files(inside: Inside, below: RelPath) -> WorldFiles:
     """Every ordinary file below a folder of an instance. Links are followed only where the person named their targets.
     Raises :class:`StateError` where the folder, or one in it (a whole world), is another link."""
     files: list[RelPath] = []
@@ -86,7 +86,7 @@ def tree_files(inside: Inside, below: RelPath) -> Seen:
                 size += facts.st_size
             except UnsafeNameError:
                 left_out.append(path)
-    return Seen(tuple(sorted(files)), tuple(sorted(empty)), tuple(sorted(left_out)), size)
+    return WorldFiles(tuple(sorted(files)), tuple(sorted(empty)), tuple(sorted(left_out)), size)
 
 
 class Repository:
@@ -117,7 +117,7 @@ class Repository:
         except filelock.Timeout:
             raise StateError(
                 "backups-busy",
-                f"another command is writing into the backups at {self.root}",
+                f"another command is writing to the backups in {self.root}",
                 hint="Wait for it to end and run this again.",
             ) from None
         try:
@@ -157,7 +157,7 @@ class Repository:
             raise InputError(
                 "backup-encrypted",
                 f"the backup {when} of {ident} is encrypted",
-                hint="Give its key: --key FILE (an age identity), or --passphrase FILE",
+                hint="Give its key with --key (a file with an age identity), or --passphrase.",
             )
         path = self.root / ident / f"{when}.age"
         self.seal = self._lane(head.lane)
@@ -193,7 +193,7 @@ class Repository:
     ) -> tuple[dict[str, SavedFile], set[str], list[str]]:
         """Saves files of an instance, which ``opened`` opens; answers them with their chunks, the chunks that are new,
         and the files that changed while they were read. One that ``before`` knows with the same size and times is not
-        read. ``progress`` is told the bytes so far."""
+        read. ``progress`` gets the bytes so far."""
         so_far = 0
         saved: dict[str, SavedFile] = {}
         fresh: set[str] = set()
@@ -292,13 +292,13 @@ class Repository:
             raise TrustError(
                 "backup-damaged",
                 f"a piece of the backups is missing or damaged: {path}",
-                hint="Take another backup of the same instance (--list); its pieces may be sound. Then make a new one.",
+                hint="Use another backup of the same server (--list); its pieces may be sound. Then make a new one.",
             )
         return data
 
     def read_back(self, chunks: Iterable[str]) -> list[str]:
         """Of the chunks that this command has written, those that are not what was written. Encrypted ones are compared
-        as they are: whoever writes them need not be able to read them."""
+        as they are: the one who writes them need not be able to read them."""
         if self.seal is None:
             return self.verify(chunks, lambda _so_far, _total: None)
         return [one for one in chunks if hash_file(self._chunk(one))[0] != self._written.get(one)]

@@ -65,7 +65,7 @@ class FolderTransport:
 
 
 class LocalTransport:
-    """A catalog in memory over archives that lie anywhere: ``files`` are they by the path that the catalog gives."""
+    """A catalog in memory over archives that are anywhere: ``files`` are they by the path that the catalog gives."""
 
     def __init__(self, address: str, documents: Mapping[str, bytes], files: Mapping[str, Path]) -> None:
         self.address = address
@@ -77,7 +77,7 @@ class LocalTransport:
 
     def stream(self, path: str, piece: Piece = Piece(0, ""), /) -> Stream:
         if path not in self._files:
-            raise not_given(self.address, path, "it is not there any more")
+            raise not_given(self.address, path, "it no longer exists")
         return FolderTransport(str(self._files[path].parent)).stream(self._files[path].name, piece)
 
 
@@ -93,12 +93,12 @@ def _transport(address: str, beside: Path, network: Network) -> Transport:
                 raise InputError(
                     "secret-in-address",
                     "a catalog's address must not hold a user name or a password",
-                    hint="Take it out of the address and put it into credentials.toml (docs/formats.md).",
+                    hint="Remove it from the address and put it into credentials.toml: rhizon help formats",
                 )
             return kind(address, network)
     if "://" in address:
         raise InputError(
-            "bad-address", f"{address} is no address that Rhizon knows", hint="Use http, https or a folder."
+            "bad-address", f"{address} is not an address that Rhizon understands", hint="Use http, https or a folder."
         )
     folder = (beside / address).absolute()
     if not folder.is_dir():
@@ -138,9 +138,10 @@ class _Catalog:
             page = data.lstrip()[:1] == b"<"
             raise RemoteError(
                 "catalog-broken",
-                f"the catalog at {self.transport.address} answers with something else than {path}",
+                f"the catalog at {self.transport.address} returned something other than {path}",
                 details=["it is a web page, perhaps a login page"] if page else [wrong.message, *wrong.details[:8]],
-                hint="Open its address in a browser; if you are logged in to the network, report it to its maintainer.",
+                hint="Open its address in a browser. If you are logged in to the network, report it to the "
+                "catalog's maintainer.",
             ) from None
 
     def mirrors(self, network: Network) -> list[Transport]:
@@ -157,7 +158,7 @@ class _Catalog:
     def needed(self, kind: type[T], path: str, sha256: str | None = None) -> T:
         found = self._document(kind, path, sha256)
         if found is None:
-            raise not_given(self.transport.address, path, "it is not there")
+            raise not_given(self.transport.address, path, "it was not found")
         return found
 
 
@@ -251,7 +252,7 @@ class Catalogs:
                     raise RemoteError(
                         "catalog-broken",
                         f"the catalog at {catalog.transport.address} answers {found.id} when asked for {name}",
-                        hint="Tell its keeper: rhizon catalog build DIR makes it anew.",
+                        hint="Report it to the catalog's maintainer; building the catalog again corrects it.",
                     )
                 return catalog.root.name, found
         return None
@@ -264,9 +265,9 @@ class Catalogs:
                 return catalog.root.name, catalog.needed(HostFiles, shelf.host)
         raise RemoteError(
             "game-not-in-catalog",
-            f"no catalog here has anything for the game {game}",
-            details=[f"looked in {', '.join(self.addresses) or 'none'}"],
-            hint="Name a catalog that has it: --catalog ADDRESS",
+            f"no catalog has anything for the game {game}",
+            details=[f"searched: {', '.join(self.addresses) or 'none'}"],
+            hint="Name a catalog that has it with --catalog.",
         )
 
     def other_game(self, game: str, name: str) -> str | None:
@@ -279,14 +280,14 @@ class Catalogs:
         return None
 
     def transports_for(self, file: LockedFile) -> list[Transport]:
-        """Where a locked file is to be had: the catalog that it names, then that one's mirrors."""
+        """Where a locked file is available: the catalog that it names, then that one's mirrors."""
         for catalog in self._catalogs:
             if catalog.root.name == file.catalog:
                 return [catalog.transport, *catalog.mirrors(self.network)]
         raise RemoteError(
             "catalog-missing",
             f"{file.path} comes from the catalog {file.catalog}, which was not named",
-            hint="Name where it is: --catalog ADDRESS",
+            hint="Name that catalog's address with --catalog.",
         )
 
 
@@ -296,12 +297,14 @@ def open_catalogs(addresses: tuple[str, ...], beside: Path, network: Network) ->
         raise InputError(
             "no-catalog-named",
             "no catalog was named",
-            hint="Name one with --catalog ADDRESS_OR_FOLDER, or in the list: catalogs = [...]",
+            hint="Name one with --catalog (an address or a folder), or as `catalogs` in the list.",
         )
     catalogs = [_Catalog(_transport(address, beside, network)) for address in addresses]
     names = [one.root.name for one in catalogs]
     if len(set(names)) != len(names):
         raise InputError(
-            "catalogs-clash", f"two of the catalogs have the same name: {', '.join(names)}", hint="Name one of them."
+            "catalogs-clash",
+            f"two of the catalogs have the same name: {', '.join(names)}",
+            hint="Name only one of them.",
         )
     return Catalogs(catalogs, network)

@@ -180,14 +180,14 @@ class ConsolePort:
 
 
 class _Hold:
-    """A client that asked the server to hold still."""
+    """A client that asked the server to pause saving."""
 
     def __init__(self, client: socket.socket) -> None:
         self.client = client
 
 
 class ConsoleClient:
-    """The other end; a context manager. Raises :class:`StateError` where nobody listens any more."""
+    """The other end; a context manager. Raises :class:`StateError` where no one listens any more."""
 
     def __init__(self, home: InstanceFolder, mark: RunMark) -> None:
         try:
@@ -224,7 +224,7 @@ class ConsoleClient:
         self._socket.close()
 
     def send(self, line: str) -> None:
-        """Types a line into the console. Raises :class:`StateError` when nobody hears it any more."""
+        """Types a line into the console. Raises :class:`StateError` when no one hears it any more."""
         try:
             _put(self._socket, {"send": line})
         except OSError:
@@ -244,17 +244,17 @@ class ConsoleClient:
         if "held" not in answer:
             raise StateError(
                 "server-not-still",
-                f"the server did not save and hold still within {seconds:.0f} s"
+                f"the server did not save and pause saving within {seconds:.0f} s"
                 + (f": {answer['refused']}" if "refused" in answer else ""),
-                hint="Try again when it is less busy, or stop the server first (--stop-first).",
+                hint="Try again when it is less busy, or add --stop-first.",
             )
 
 
 def _unheard() -> StateError:
     return StateError(
         "server-unheard",
-        "the server runs, and its console cannot be reached",
-        hint="It was started by another program, or by an older rhizon: stop it there first.",
+        "the server is running, but its console cannot be reached",
+        hint="It was started by another program, or by an older Rhizon. Stop it there first.",
     )
 
 

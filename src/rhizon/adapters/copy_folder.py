@@ -20,7 +20,7 @@ def _files(folder: Path) -> Iterator[tuple[Path, os.stat_result]]:
                 raise InputError(
                     "not-ordinary",
                     f"{path} is a link or a device, not an ordinary file",
-                    hint="Put the file itself there: what a link leads to is not copied.",
+                    hint="Put the file itself there; links are not followed when copying.",
                 )
             yield path, facts
 

@@ -41,8 +41,8 @@ class Credentials:
         if parts.scheme != "https" and parts.hostname not in _NEAR:
             raise InputError(
                 "secret-in-clear",
-                f"a secret for {parts.netloc} would travel where everybody can read it",
-                hint="Use https for that catalog.",
+                f"a secret for {parts.netloc} would be sent unencrypted",
+                hint="Use an https address for that catalog.",
             )
         return {"Authorization": value}
 
@@ -53,8 +53,8 @@ class Credentials:
             if not token.is_sendable():
                 raise InputError(
                     "secret-broken",
-                    f"the token in {variable} holds a line end or another character that cannot be sent",
-                    hint="Set it again, without what a shell or an editor may have added.",
+                    f"the token in {variable} contains a line end or another character that cannot be sent",
+                    hint="Set it again, without characters that a shell or an editor may have added.",
                 )
             return f"Bearer {token.reveal()}"
         for one in self._from_file():
@@ -70,7 +70,7 @@ class Credentials:
                 if self._file.stat().st_mode & 0o077:
                     raise InputError(
                         "secret-readable",
-                        f"others can read {self._file}",
+                        f"other users can read {self._file}",
                         hint=f"chmod 600 {self._file}",
                     )
                 self._known = decode(CredentialsFile, read_bytes(self._file, "credentials"), str(self._file)).catalog

@@ -24,7 +24,7 @@ from rhizon.core.units import size_text
 __all__ = ["Piecewise", "Progress", "fetch_all", "missing_from"]
 
 TELL_SECONDS = 0.1
-SLOW_SECONDS = 3.0  # a file that takes longer and is slower than a quarter of the rest is told
+SLOW_SECONDS = 3.0  # a file that takes longer and is slower than a quarter of the rest is reported
 WORTH_KEEPING = 1 << 20  # a shorter part of a file is not worth keeping
 
 
@@ -54,7 +54,7 @@ class Progress(NamedTuple):
 
 
 class Piecewise(NamedTuple):
-    """A file as the SHA-256 of its pieces, all but the last ``size`` bytes long, and where pieces lie on this machine:
+    """A file as the SHA-256 of its pieces, all but the last ``size`` bytes long, and where pieces are on this machine:
     a file and the offset in it."""
 
     pieces: tuple[str, ...]
@@ -144,9 +144,9 @@ class _Tally:
             self._running[path] = (time.monotonic(), 0, address)
 
     def came(self, path: str, size: int) -> None:
-        """Counts bytes (fewer than none where a transfer begins anew). Raises CancelledError when all are to end."""
+        """Counts bytes (fewer than none where a transfer begins again). Raises CancelledError when all are to end."""
         if self.stop.is_set():
-            raise CancelledError("fetch-ended", "fetching was ended", hint="Run the same command again.")
+            raise CancelledError("fetch-ended", "the download was interrupted", hint="Run the same command again.")
         with self._guard:
             self._bytes += size
             since, so_far, address = self._running[path]
@@ -259,7 +259,7 @@ class _Transfer:
         self._from_here(self._file.size - self._size)
 
     def _by_pieces(self, known: Piecewise) -> None:
-        """Puts the file together anew: pieces from here, and what lies between them from the other side."""
+        """Puts the file together again: pieces from here, and what is between them from the other side."""
         self._begin_anew()
         self._piecewise = None  # a second try takes all of it from the other side
         for data, count in known.runs():
@@ -280,14 +280,14 @@ class _Transfer:
         self._validator = stream.piece.validator
         with contextlib.closing(stream.chunks) as chunks:
             if stream.total is not None and stream.total != self._file.size:
-                raise self._wrong(f"it has {stream.total} bytes, {self._file.size} were promised")
+                raise self._wrong(f"it has {stream.total} bytes, not the {self._file.size} of the lock")
             self._take(chunks, wanted)
 
     def _take(self, chunks: Iterator[bytes], wanted: int) -> None:
         end = self._size + wanted
         for chunk in chunks:
             if self._size + len(chunk) > self._file.size:
-                raise self._wrong(f"it is longer than the {self._file.size} bytes that were promised")
+                raise self._wrong(f"it is longer than the {self._file.size} bytes of the lock")
             chunk = chunk[: end - self._size]
             self._into.write(chunk)
             self._add(chunk)
@@ -303,14 +303,14 @@ class _Transfer:
         if self._resumed:
             return False
         if self._size != self._file.size:
-            raise self._wrong(f"it has {self._size} bytes, {self._file.size} were promised")
+            raise self._wrong(f"it has {self._size} bytes, not the {self._file.size} of the lock")
         found = self._digest.hexdigest()
-        raise self._wrong(f"its SHA-256 is {found[:16]}…, {self._file.sha256[:16]}… was promised")
+        raise self._wrong(f"its SHA-256 is {found[:16]}…, {self._file.sha256[:16]}… is expected")
 
     def _wrong(self, why: str) -> TrustError:
         self._into.clear()  # nothing of it is taken up later
         return TrustError(
             "hash-mismatch",
-            f"{self._file.path} from {self._transport.address} is not what was promised: {why}",
-            hint="Nothing of it was used. Try once more; if it stays so, tell the catalog's keeper.",
+            f"{self._file.path} from {self._transport.address} does not match the lock: {why}",
+            hint="Nothing of it was used. Try again; if it happens again, report it to the catalog's maintainer.",
         )

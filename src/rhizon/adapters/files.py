@@ -13,7 +13,7 @@ from pathlib import Path
 
 from rhizon.adapters.inside import give_like_folder
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 __all__ = [
     "FileBytes",
@@ -41,13 +41,13 @@ def translated(what: str, path: Path) -> Iterator[None]:
 
 
 def _state_error(broken: OSError, what: str, path: Path) -> StateError:
-    shown = plain(str(broken.filename or path), 300)
+    shown = printable(str(broken.filename or path), 300)
     if broken.errno in (errno.ENOSPC, errno.EDQUOT):
         return StateError(
             "disk-full",
-            f"there is no room to {what}: {shown}",
+            f"no space left: cannot {what}: {shown}",
             details=[broken.strerror or ""],
-            hint="Free some space (or inodes) on that file system and run the same command again.",
+            hint="Free some space (or inodes) on that file system, then run the same command again.",
         )
     if broken.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
         return StateError(
@@ -65,27 +65,29 @@ def _state_error(broken: OSError, what: str, path: Path) -> StateError:
 
 
 def read_bytes(path: Path, what: str, most: int = LARGEST_READ, *, pipes: bool = False) -> bytes:
-    """A file that a person named or that we keep; :class:`InputError` when it is not to be had. What is no ordinary
+    """A file that a person named or that we keep; :class:`InputError` when it is not available. What is not an ordinary
     file (a device, a socket) is refused; a pipe too unless ``pipes``, since it may never end."""
     try:
         if not pipes and not stat.S_ISREG(path.stat().st_mode) and not path.is_dir():
             raise InputError(
-                "not-a-file", f"{path} is not an ordinary file", hint=f"Name a file: a {what} is read from no device."
+                "not-a-file",
+                f"{path} is not an ordinary file",
+                hint=f"Name a file; a {what} is not read from a device.",
             )
         with path.open("rb") as file:
             data = file.read(most + 1)
     except FileNotFoundError:
-        raise InputError(
-            "no-such-file", f"there is no {what} at {path}", hint="Check the path; relative ones count from here."
-        ) from None
+        raise InputError("no-such-file", f"there is no {what} at {path}", hint="Check the path.") from None
     except IsADirectoryError:
-        raise InputError("not-a-file", f"{path} is a folder, a {what} is a file", hint="Name the file in it.") from None
+        raise InputError(
+            "not-a-file", f"{path} is a folder, but a {what} is a file", hint="Name the file in it."
+        ) from None
     except OSError as broken:
         raise InputError(
             "unreadable", f"{path} cannot be read: {broken.strerror}", hint="Check its owner and mode."
         ) from None
     if len(data) > most:
-        raise InputError("too-large", f"{path} is larger than {most} bytes", hint=f"Is it really a {what}?")
+        raise InputError("too-large", f"{path} is larger than {most} bytes", hint=f"Check that it is a {what}.")
     return data
 
 

@@ -7,7 +7,7 @@ from rhizon.adapters.files import read_bytes
 from rhizon.core.errors import InputError
 from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.names import near
+from rhizon.core.names import suggestions
 
 __all__ = ["ENDING", "GAMES", "Games", "read_game"]
 
@@ -39,12 +39,12 @@ class Games:
         """The definition; :class:`InputError` with near names when there is none."""
         files = self.files()
         if name not in files:
-            guesses = near(name, files)
+            guesses = suggestions(name, files)
             raise InputError(
                 "unknown-game",
                 f"there is no game definition for {name}",
-                details=[f"near it: {', '.join(guesses)}"] if guesses else [f"known: {', '.join(files)}"],
-                hint=f"See them with: rhizon game list. Your own go into {self._folders[-2]} as ID{ENDING}",
+                details=[f"similar: {', '.join(guesses)}"] if guesses else [f"known: {', '.join(files)}"],
+                hint=f"Put a definition of your own into {self._folders[-2]}; see all games: rhizon game list",
             )
         game = read_game(files[name])
         if game.id != name:

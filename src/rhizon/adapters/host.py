@@ -65,7 +65,7 @@ def socket_in_use(number: int, protocol: str) -> bool:
     kind = socket.SOCK_STREAM if protocol == "tcp" else socket.SOCK_DGRAM
     with socket.socket(socket.AF_INET, kind) as probe:
         if protocol == "tcp":
-            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)  # a closing connection is no holder
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)  # a closing connection is not a holder
         try:
             probe.bind(("0.0.0.0", number))
         except OSError as broken:

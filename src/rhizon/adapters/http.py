@@ -16,7 +16,7 @@ from typing import Any, NamedTuple
 from rhizon.adapters.credentials import Credentials
 from rhizon.adapters.http_cache import Copies
 from rhizon.core.errors import RemoteError, TrustError
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 __all__ = [
     "LIMITS",
@@ -78,7 +78,7 @@ class _Pace:
         window = now - self._since
         if window >= self._limits.slow_seconds:
             if self._bytes / window < self._limits.lowest_speed:
-                return f"it comes too slowly ({self._bytes / window:.0f} bytes per second)"
+                return f"it arrives too slowly ({self._bytes / window:.0f} bytes per second)"
             self._since, self._bytes = now, 0
         return ""
 
@@ -88,7 +88,7 @@ class _Pace:
 
 
 class Piece(NamedTuple):
-    """What a stream begins with: the offset of its first byte, and what tells that the rest belongs to it (a strong
+    """What a stream begins with: the offset of its first byte, and what says that the rest belongs to it (a strong
     entity tag or a date, RFC 9110 section 8.8; empty where there is neither)."""
 
     offset: int
@@ -113,7 +113,7 @@ class BrokenError(Exception):
 
 
 class Network:
-    """What all catalogs of a command share. ``offline`` asks nobody: documents come from the copies or not at all."""
+    """What all catalogs of a command share. ``offline`` asks no one: documents come from the copies or not at all."""
 
     def __init__(
         self,
@@ -191,11 +191,11 @@ class Network:
             except (urllib3.exceptions.HTTPError, http.client.HTTPException, OSError) as broken:
                 raise BrokenError(unreachable(address, broken)) from None
             except ValueError:  # a name or a header that cannot be; its text may hold a secret
-                raise not_given(address, url, "the request or its answer cannot be understood") from None
+                raise not_given(address, url, "the request or its answer is malformed") from None
             if answer.status in _LATER:
                 wait = _retry_after(answer.headers.get("Retry-After", ""))
                 _done_with(answer)
-                raise BrokenError(not_given(address, url, f"the answer is {answer.status}"), wait)
+                raise BrokenError(not_given(address, url, f"HTTP {answer.status}"), wait)
             if answer.status not in _MOVED:
                 return answer
             _done_with(answer)
@@ -212,7 +212,7 @@ class Network:
         limits = self.limits
         if number + 1 >= limits.tries or broken.wait > limits.longest_pause_seconds:
             if broken.wait > limits.longest_pause_seconds:
-                broken.error.hint = f"It asks to be left alone for {broken.wait:.0f} s: try again then."
+                broken.error.hint = f"It asks to wait {broken.wait:.0f} s. Try again then."
             raise broken.error from None
         grown = limits.pause_seconds * 2**number
         time.sleep(max(broken.wait, grown * random.uniform(0.5, 1.0)))
@@ -239,7 +239,7 @@ class HttpTransport:
             raise RemoteError(
                 "offline",
                 f"{path} of the catalog at {self.address} is not on this machine",
-                hint="Do it once without --offline; what came is then kept.",
+                hint="Run the command once without --offline; what it downloads is kept.",
             )
         headers = {}
         if known is not None and known.tag:
@@ -268,12 +268,12 @@ class HttpTransport:
 
     def stream(self, path: str, piece: Piece = Piece(0, "")) -> Stream:
         """One try to get an artefact from an offset on; where the other side has another one by now, or does not know
-        ranges, it begins anew. Raises :class:`BrokenError`, RemoteError, TrustError."""
+        ranges, it begins again. Raises :class:`BrokenError`, RemoteError, TrustError."""
         if self._network.offline:
             raise RemoteError(
                 "offline",
                 f"{path} from {self.address} is not in the store of this machine",
-                hint="Do it once without --offline; what came is then kept.",
+                hint="Run the command once without --offline; what it downloads is kept.",
             )
         headers = {"Range": f"bytes={piece.offset}-"} if piece.offset else {}
         if piece.offset and piece.validator:
@@ -293,7 +293,7 @@ class HttpTransport:
             told = answer.headers.get("Content-Range", "").removeprefix("bytes ").partition("-")[0]
             if told != str(offset):
                 answer.close()
-                raise not_given(self.address, path, "it answers with another part than was asked for")
+                raise not_given(self.address, path, "it returned another part than the one requested")
         length = _length(answer)
         total = offset + length if length is not None else None
         return Stream(Piece(offset, validator), total, self._chunks(answer, path))
@@ -325,7 +325,7 @@ class HttpTransport:
         except (urllib3.exceptions.HTTPError, http.client.HTTPException, OSError) as broken:
             raise BrokenError(unreachable(self.address, broken)) from None
         except ValueError:
-            raise not_given(self.address, path, "its answer cannot be understood") from None
+            raise not_given(self.address, path, "its answer is malformed") from None
         finally:
             if whole:
                 answer.release_conn()
@@ -337,16 +337,16 @@ class HttpTransport:
             return RemoteError(
                 "catalog-forbidden",
                 f"the catalog at {self.address} refused {path} (HTTP {status})",
-                hint="It wants to know who asks: see credentials in docs/formats.md.",
+                hint="It requires credentials: rhizon help formats",
             )
-        return not_given(self.address, path, f"the answer is {status}")
+        return not_given(self.address, path, f"HTTP {status}")
 
 
 def _redirected(address: str, url: str, location: str, *, secure: bool) -> str:
     """Where a redirect leads. Raises TrustError for what is not followed."""
     try:
         target = urllib.parse.urljoin(url, location)
-        port = urllib.parse.urlsplit(target).port  # a ValueError where it is none
+        port = urllib.parse.urlsplit(target).port  # a ValueError where it does not exist
     except ValueError:
         raise _bad_redirect(address, location) from None
     allowed = ("https://",) if secure else ("http://", "https://")
@@ -358,7 +358,7 @@ def _redirected(address: str, url: str, location: str, *, secure: bool) -> str:
 def _bad_redirect(address: str, target: str) -> TrustError:
     return TrustError(
         "bad-redirect",
-        f"the catalog at {address} redirects to {plain(target, 200)}",
+        f"the catalog at {address} redirects to {printable(target, 200)}",
         hint="Only http and https are followed, and never from https to http. Report it to the catalog's maintainer.",
     )
 
@@ -385,7 +385,7 @@ def unreachable(address: str, broken: Exception) -> RemoteError:
     return RemoteError(
         "catalog-unreachable",
         f"the catalog at {address} cannot be reached",
-        details=[plain(str(reason).rpartition(": ")[2], 200)],
+        details=[printable(str(reason).rpartition(": ")[2], 200)],
         hint="Check the address and the network; a folder works as a catalog too.",
     )
 
@@ -394,7 +394,7 @@ def not_given(address: str, path: str, why: str) -> RemoteError:
     """The catalog promises something and does not give it."""
     return RemoteError(
         "catalog-incomplete",
-        f"the catalog at {address} does not give {path}: {why}",
+        f"the catalog at {address} failed to serve {path}: {why}",
         hint="Report it to the catalog's maintainer; another catalog may have it (--catalog).",
     )
 

@@ -10,7 +10,7 @@ import threading
 from pathlib import Path
 from typing import NamedTuple
 
-__all__ = ["Copies", "Copy"]
+__all__ = ["CachedDocument", "Copies"]
 
 WAIT_SECONDS = 5.0
 LARGEST = 4 << 20  # a longer document is cheap beside its own transfer, and rare
@@ -23,7 +23,7 @@ CREATE TABLE IF NOT EXISTS documents (
 """
 
 
-class Copy(NamedTuple):
+class CachedDocument(NamedTuple):
     """A document as it came, with the validators that were sent with it (RFC 9110, section 8.8) or nothing."""
 
     tag: str
@@ -45,14 +45,14 @@ class Copies:
             self._db.execute("PRAGMA synchronous = OFF")  # a copy that a power cut spoils is seen by its hash
             self._db.execute(_TABLE)
 
-    def get(self, address: str, path: str) -> Copy | None:
+    def get(self, address: str, path: str) -> CachedDocument | None:
         """The copy of a document whose bytes are still what came."""
         with self._lock, contextlib.suppress(sqlite3.Error):
             if self._db is not None:
                 asked = "SELECT tag, modified, sha256, body FROM documents WHERE address = ? AND path = ?"
                 row = self._db.execute(asked, (address, path)).fetchone()
                 if row is not None and hashlib.sha256(row[3]).hexdigest() == row[2]:
-                    return Copy(*row)
+                    return CachedDocument(*row)
         return None
 
     def put(self, address: str, path: str, tag: str, modified: str, body: bytes) -> None:

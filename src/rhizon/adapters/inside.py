@@ -139,8 +139,8 @@ class Inside:
     def _refused(self, path: str) -> StateError:
         return StateError(
             "linked-folder",
-            f"{self.root / path} is a link or not a folder: Rhizon follows no links inside an instance",
-            hint="Put the folder itself there. A world on another disk: name its folder in host.toml, as "
+            f"{self.root / path} is a link or not a folder: Rhizon does not follow links inside a server's folder",
+            hint="Put the folder itself there. For a world on another disk, name its folder in host.toml: "
             'linked = ["/that/folder"].',
         )
 
@@ -229,7 +229,7 @@ class Inside:
                 raise StateError(
                     "file-in-the-way",
                     f"{self.root / path} is not an ordinary file",
-                    hint="Move it elsewhere; Rhizon follows no links inside an instance.",
+                    hint="Move it elsewhere; Rhizon does not follow links inside a server's folder.",
                 )
             known = verified.sha256_of(facts) if verified is not None else None
             if known is None:
@@ -262,7 +262,7 @@ class Inside:
             if facts.st_uid != os.geteuid() or facts.st_gid not in groups:
                 raise StateError(
                     "owner-not-kept",
-                    f"{self.root / path} belongs to another user or group, and replacing it would make it yours",
+                    f"{self.root / path} belongs to another user or group, and replacing it would change its owner",
                     hint="Run this as the user that the file belongs to, or as the administrator.",
                 )
             return Owner(facts.st_uid, facts.st_gid)

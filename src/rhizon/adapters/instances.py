@@ -23,8 +23,9 @@ from rhizon.core.model.documents import decode
 from rhizon.core.model.encode import instance_toml
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock
-from rhizon.core.names import RelPath, plain
+from rhizon.core.names import RelPath, printable
 from rhizon.core.secret import Secret
+from rhizon.core.words import command_line
 
 __all__ = [
     "CONTENT_LIST",
@@ -56,7 +57,7 @@ T = TypeVar("T", bound=Strict)
 class RunMark(msgspec.Struct, frozen=True):
     """The server that ``rhizon run`` started: its process id, when it began (seconds since 1970), and how its console
     is reached (see :mod:`rhizon.adapters.console`): with the ``token``, over a ``port`` where that is not 0. The bare
-    server of a first start has no ``token``, since nobody types into it."""
+    server of a first start has no ``token``, since no one types into it."""
 
     pid: int
     since: float
@@ -119,10 +120,10 @@ class InstanceFolder:
             cut = self.is_unfinished
             raise StateError(
                 "no-instance",
-                f"there is no instance in {self.folder}" + (": provisioning it was cut short" if cut else ""),
-                hint="Run the same rhizon provision again."
+                f"there is no server in {self.folder}" + (": provisioning it was interrupted" if cut else ""),
+                hint="Run the same rhizon provision command again."
                 if cut
-                else "Name a folder that rhizon provision made; rhizon list shows those of this host.",
+                else "Name a server of this machine (see them: rhizon list) or its folder.",
             )
         if self.is_forgotten:
             raise StateError(
@@ -152,7 +153,7 @@ class InstanceFolder:
         path = self.folder / place
         if not path.is_file():
             raise InputError("no-such-file", "it is missing", hint="")
-        return decode(kind, read_bytes(path, "document of the instance"), str(self.own / name))
+        return decode(kind, read_bytes(path, "server record"), str(self.own / name))
 
     def _document(self, kind: type[T], name: str) -> T:
         try:
@@ -161,14 +162,14 @@ class InstanceFolder:
             found = self._damage(name, broken)
             raise StateError(
                 "instance-damaged",
-                f"{RHIZON}/{name} of the instance in {self.folder} is damaged: {found.why}",
-                hint=f"rhizon repair {self.folder} puts it back from the {found.source}"
+                f"{RHIZON}/{name} of the server in {self.folder} is damaged: {found.why}",
+                hint=f"{command_line('rhizon', 'repair', self.folder)} puts it back from the {found.source}"
                 if found.source
-                else "Provision again from the same source: it is written again, and your worlds and edits stay.",
+                else "Provision again from the same source; it is written again, and your worlds and edits stay.",
             ) from None
 
     def _damage(self, name: str, broken: RhizonError) -> DamagedDocument:
-        why = plain(broken.message.removeprefix(f"{self.own / name} is not a valid "), 160)
+        why = printable(broken.message.removeprefix(f"{self.own / name} is not a valid "), 160)
         if self._sound_copy(name) is not None:
             return DamagedDocument(name, why, "copy")
         kept = self._newest_kept()
@@ -206,16 +207,17 @@ class InstanceFolder:
         parts = {INSTANCE: "instance", LOCK: "lock", INVENTORY: "inventory"}
         return getattr(kept, parts[name]) if kept is not None else None
 
-    def mend(self) -> list[DamagedDocument]:
-        """Puts damaged documents back and answers them. Raises :class:`StateError` where one is nowhere to be had."""
+    def restore_documents(self) -> list[DamagedDocument]:
+        """Puts damaged documents back and answers them. Raises :class:`StateError` where one is not available
+        anywhere."""
         bad = self.damaged()
         lost = [one for one in bad if not one.source]
         if lost:
             raise StateError(
                 "instance-damaged",
-                f"{', '.join(one.name for one in lost)} of the instance in {self.folder} cannot be put back",
+                f"{', '.join(one.name for one in lost)} of the server in {self.folder} cannot be restored",
                 details=[f"{one.name}: {one.why}" for one in lost],
-                hint="Provision again from the same source: it is written again, and your worlds and edits stay.",
+                hint="Provision again from the same source; it is written again, and your worlds and edits stay.",
             )
         for one in bad:
             document = self.sound(one.name)
@@ -278,13 +280,13 @@ class InstanceFolder:
             raise StateError(
                 "too-large",
                 f"{self.folder / path} is larger than {most} bytes and is not read",
-                hint="Look at what has grown there.",
+                hint="Check what has grown there.",
             )
         return data
 
     @contextlib.contextmanager
     def busy(self) -> Iterator[bool]:
-        """Keeps other commands out; a change that was cut short is rolled back first (then True is given)."""
+        """Keeps other commands out; a change that was interrupted is rolled back first (then True is given)."""
         fresh = not self.folder.exists()
         with translated("use the instance folder", self.folder):
             if fresh:
@@ -294,7 +296,7 @@ class InstanceFolder:
         if guard is None:
             raise StateError(
                 "instance-busy",
-                f"another rhizon command is at work in {self.folder}",
+                f"another rhizon command is working in {self.folder}",
                 hint="Wait for it to end. The lock is released when that process exits.",
             )
         try:

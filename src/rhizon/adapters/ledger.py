@@ -65,7 +65,7 @@ class Entry(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 
     @property
     def numbers(self) -> frozenset[int]:
-        """Every port that nobody else may have."""
+        """Every port that no one else may have."""
         return frozenset({*self.ports.values(), *self.soon.values()})
 
 
@@ -153,8 +153,8 @@ class Ledger:
         if version > len(_MIGRATIONS):
             raise StateError(
                 "ledger-newer",
-                f"a newer Rhizon wrote the ledger at {self._file}",
-                hint="Use that version of Rhizon, or name another state folder: RHIZON_STATE.",
+                f"the ledger was written by a newer Rhizon: {self._file}",
+                hint="Use that version of Rhizon, or name another folder with RHIZON_STATE.",
             )
         for number, script in enumerate(_MIGRATIONS[version:], version + 1):
             try:
@@ -167,13 +167,13 @@ class Ledger:
     def _instead(self, broken: sqlite3.Error) -> sqlite3.Connection:
         """For a damaged file: what its copy says, else what can be found in its bytes. The file is put aside."""
         entries = self._copied() or self._found_in_bytes()
-        self.trouble = f"the ledger was damaged ({broken}); {len(entries)} servers of it were found again"
+        self.trouble = f"the ledger was damaged ({broken}); {len(entries)} servers were recovered"
         if not self._write:
             return self._in_memory(entries)
         number = 1
         while (aside := self._file.with_name(f"{self._file.name}.damaged-{number}")).exists():
             number += 1
-        with translated("put the damaged ledger aside", self._file):
+        with translated("move the damaged ledger aside", self._file):
             self._file.rename(aside)
             for ending in ("-journal", "-wal", "-shm"):
                 self._file.with_name(self._file.name + ending).unlink(missing_ok=True)
@@ -232,7 +232,7 @@ class Ledger:
             if "locked" not in str(broken):
                 raise self._unusable(broken) from None
             raise StateError(
-                "ledger-busy", "another command holds the ledger", hint="Wait for it to end and run this again."
+                "ledger-busy", "another command is using the ledger", hint="Wait for it to end and run this again."
             ) from None
         try:
             before = self._db.total_changes
@@ -271,13 +271,13 @@ class Ledger:
             return StateError(
                 "ledger-unwritten",
                 f"the ledger at {self._file} cannot be written: {broken}",
-                hint="Check free space and permissions of that folder, then run the same command again; or name "
-                "another state folder: RHIZON_STATE.",
+                hint="Check free space and permissions of that folder, then run the same command again, or name "
+                "another folder with RHIZON_STATE.",
             )
         return StateError(
             "ledger-broken",
             f"the ledger at {self._file} cannot be used: {broken}",
-            hint="Rebuild it from the servers' folders: rhizon host --rebuild [FOLDER ...]",
+            hint="Rebuild it from the servers' folders: rhizon host --rebuild",
         )
 
 

@@ -95,7 +95,7 @@ def places() -> Places:
     """RHIZON_STATE names one folder for data, state and caches; RHIZON_DATA, RHIZON_CACHE and RHIZON_CONFIG name each
     of the others.
 
-    What cannot be found out (no home folder, a relative path, which would be another folder elsewhere) keeps nobody
+    What cannot be found out (no home folder, a relative path, which would be another folder elsewhere) keeps no one
     from reading; writing then says what is needed."""
     state, trouble = _folder("RHIZON_STATE", platformdirs.user_state_dir)
     together = "RHIZON_STATE" in os.environ

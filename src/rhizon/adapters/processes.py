@@ -104,7 +104,7 @@ class ServerProcess:
         for one in children:
             with contextlib.suppress(psutil.Error):
                 one.terminate()
-        if self.wait(KILL_SECONDS) is None:  # asked by its own object: whoever waits first gets the exit code
+        if self.wait(KILL_SECONDS) is None:  # asked by its own object: the one who waits first gets the exit code
             self._process.kill()
             self._process.wait()
         _, left = psutil.wait_procs(children, timeout=KILL_SECONDS)

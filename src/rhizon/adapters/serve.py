@@ -11,7 +11,7 @@ from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
 from rhizon.core.errors import StateError
-from rhizon.core.names import UnsafeNameError, plain, safe_path
+from rhizon.core.names import UnsafeNameError, printable, safe_path
 
 __all__ = ["CatalogServer", "serving"]
 
@@ -31,8 +31,8 @@ class CatalogServer(ThreadingHTTPServer):
         except OSError as broken:
             raise StateError(
                 "port-taken",
-                f"port {port} on {address} cannot be used: {broken.strerror}",
-                hint="Choose another with --port, or leave it out for a free one.",
+                f"port {port} on {address} is not available: {broken.strerror}",
+                hint="Choose another port with --listen; port 0 takes a free one.",
             ) from None
 
     @property
@@ -42,7 +42,7 @@ class CatalogServer(ThreadingHTTPServer):
         return f"http://{host!s}:{port}"
 
     def handle_error(self, request: object, client_address: object) -> None:
-        """A client that hangs up is no trouble of ours."""
+        """A client that hangs up is not our problem."""
 
 
 class _Handler(BaseHTTPRequestHandler):
@@ -123,8 +123,8 @@ class _Handler(BaseHTTPRequestHandler):
                 length -= len(chunk)
 
     def log_message(self, format: str, *args: object) -> None:
-        """One plain line for each request, to whoever wants it."""
-        self.server.told(plain(f"{self.address_string()} {format % args}"))
+        """One plain line for each request, for those who want it."""
+        self.server.told(printable(f"{self.address_string()} {format % args}"))
 
 
 @contextlib.contextmanager

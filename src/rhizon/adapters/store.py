@@ -32,7 +32,7 @@ class Entry(NamedTuple):
 
 
 class Incoming:
-    """A file that is coming into the store. ``resumes`` tells whether it may hold what came earlier."""
+    """A file that is coming into the store. ``resumes`` says whether it may hold what came earlier."""
 
     def __init__(self, file: io.FileIO, resumes: bool) -> None:
         self.file = file
@@ -67,7 +67,7 @@ class Store:
         self.verified = Verified(root / "verified.sqlite3")
 
     def path(self, sha256: str) -> Path:
-        """Where the bytes lie or would lie."""
+        """Where the bytes are or would be."""
         return self._root / sha256[:2] / sha256
 
     def has(self, sha256: str, size: int) -> bool:
@@ -109,7 +109,7 @@ class Store:
     def drop(self, name: str) -> None:
         """Takes a file (by its hash) or a left-over one (by its name) out of the store."""
         path = self._root / name if name.startswith("incoming-") else self.path(name)
-        with translated("take a file out of the store", path):
+        with translated("remove a file from the store", path):
             path.unlink(missing_ok=True)
 
     @contextmanager
@@ -185,7 +185,7 @@ class Store:
     def lay_out(
         self, wanted: WantedFile, inside: Inside, target: str, *, mode: int | None = None, owner: Owner | None = None
     ) -> None:
-        """Puts a file at ``target`` in an instance, where nothing is yet: as a hard link where nobody writes to it and
+        """Puts a file at ``target`` in an instance, where nothing is yet: as a hard link where no one writes to it and
         the file system can, else by sharing blocks where it can, else as a copy, hashed while it is made. ``mode`` and
         ``owner`` are those that it has to have, None where the usual ones will do.
 
@@ -212,8 +212,8 @@ class Store:
         path.unlink(missing_ok=True)
         return TrustError(
             "store-damaged",
-            f"{what} was damaged in the store; the damaged copy is gone",
-            hint="Run the same command again: it is fetched anew.",
+            f"{what} was damaged in the store; the damaged copy was removed",
+            hint="Run the same command again; it is fetched again.",
         )
 
 

@@ -83,7 +83,7 @@ def apply(
 ) -> None:
     """Turns the folder into what the plan says and writes ``records`` (names below ``.rhizon/``) with it.
 
-    ``reached`` is told each point of the way: "staged", "journalled", "away PATH", "in PATH", "committed", "ended".
+    ``reached`` is called at each point: "staged", "journalled", "away PATH", "in PATH", "committed", "ended".
 
     Raises :class:`~rhizon.core.errors.StateError` (no room, not allowed, a link in the way) or TrustError (a damaged
     store), and KeyboardInterrupt; the folder is then what it was before. After the commit point nothing is raised.
@@ -278,7 +278,7 @@ class _Stage:
 
 
 def _keep(inside: Inside, path: str, kept: str, sha256: str) -> None:
-    """A copy of a file as it is now; another name for it where nobody writes into it (content in the store)."""
+    """A copy of a file as it is now; another name for it where no one writes into it (content in the store)."""
     facts = inside.lstat(path)
     assert facts is not None
     if facts.st_nlink > 1 and not facts.st_mode & 0o222:
@@ -289,8 +289,8 @@ def _keep(inside: Inside, path: str, kept: str, sha256: str) -> None:
     if hashlib.sha256(data).hexdigest() != sha256:
         raise StateError(
             "file-changing",
-            f"{inside.root / path} changed while it was being kept for undo",
-            hint="Stop whatever writes to it, then run the same command again.",
+            f"{inside.root / path} changed while it was being saved for undo",
+            hint="Stop the program that writes to it, then run the same command again.",
         )
     inside.write_new(kept, data, 0o600 | facts.st_mode & 0o100, inside.owner_at(kept))
 

@@ -1,7 +1,7 @@
 """Which files were read whole and found to hold which bytes: a cache, so that large files are not hashed every time.
 
 A file is known by its device and inode. What is remembered counts as long as the file's size and both times are the
-same (no program can set the time of the last change, ctime), the machine was not started anew since, and at most
+same (no program can set the time of the last change, ctime), the machine was not started again since, and at most
 :data:`TRUSTED_SECONDS` have passed: whatever a disk or memory does to bytes by itself is found after that time at most.
 """
 

@@ -1,4 +1,4 @@
-"""Where the shipped world lies, and its simulated player as a separate program."""
+"""Where the shipped world is, and its simulated player as a separate program."""
 
 import json
 import subprocess

@@ -21,6 +21,7 @@ from rhizon.app.run.server import RunningServer
 from rhizon.core.content_paths import loaded
 from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.finding import Finding
+from rhizon.core.words import command_line
 
 __all__ = ["PLAYER", "AllDone", "DemoDone", "demo", "demo_all"]
 
@@ -165,7 +166,7 @@ class _Visit:
         self._seen.update(player_joins(self._game, port, PLAYER, content))
         self._as_locked()
         count = len(self._seen["content"])
-        self.reporter.done(f"{PLAYER} joined and read that the server runs {count} pieces of content")
+        self.reporter.done(f"{PLAYER} joined and read that the server runs {count} items of content")
 
     def _as_locked(self) -> None:
         """What the server says that it runs is what the lock says, or the demo has failed."""
@@ -176,7 +177,7 @@ class _Visit:
             raise NotReadyError(
                 "content-differs",
                 f"the server does not run what was locked: {different}",
-                hint=f"See what is different with: rhizon check {self.folder}",
+                hint=f"See what is different: {command_line('rhizon', 'check', self.folder)}",
             )
 
     def done(self, ran: RunResult) -> DemoDone:
@@ -253,5 +254,5 @@ def _not_somebodys(home: InstanceFolder, source: Path) -> None:
         raise StateError(
             "not-the-demos",
             f"{home.folder} holds the server {home.instance().name}, which the demo did not make",
-            hint="Name another folder: rhizon demo FOLDER",
+            hint="Name another folder: rhizon demo ./harbour-demo",
         )

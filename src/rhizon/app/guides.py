@@ -7,12 +7,25 @@ import msgspec
 
 import rhizon
 from rhizon.core.errors import InputError
-from rhizon.core.names import near, plain
+from rhizon.core.names import printable, suggestions
 
 __all__ = ["Guide", "GuideLine", "GuideList", "find_guide", "list_guides"]
 
 # In the installed package; beside the sources otherwise.
 _FOLDERS = (Path(rhizon.__file__).parent / "docs", Path(rhizon.__file__).parents[2] / "docs")
+_GUIDES = (
+    "commands",
+    "json",
+    "api",
+    "formats",
+    "exit-codes",
+    "findings",
+    "keeping",
+    "solving",
+    "archives",
+    "describe-a-game",
+    "harbour-lights",
+)
 _CODES = ("exit-codes", "findings")
 
 
@@ -39,7 +52,8 @@ class Guide(msgspec.Struct, frozen=True, kw_only=True):
 
 def _files() -> dict[str, Path]:
     folder = next((one for one in _FOLDERS if (one / "exit-codes.md").is_file()), None)
-    return {file.stem: file for file in sorted(folder.glob("*.md"))} if folder is not None else {}
+    files = {name: folder / f"{name}.md" for name in _GUIDES} if folder is not None else {}
+    return {name: file for name, file in files.items() if file.is_file()}
 
 
 def list_guides() -> tuple[GuideLine, ...]:
@@ -63,10 +77,10 @@ def find_guide(topic: str) -> Guide:
             codes |= _rows(files[name].read_text("utf-8"))
     if topic in codes:
         return Guide(name=topic, title=topic, text=codes[topic])
-    guess = near(topic, [*files, *codes], 1)
+    guess = suggestions(topic, [*files, *codes], 1)
     raise InputError(
         "no-such-topic",
-        f"there is no guide and no code {plain(topic, 60)!r}",
+        f"there is no guide and no code {printable(topic, 60)!r}",
         hint=f"Did you mean {guess[0]}? All guides: rhizon help" if guess else "All guides: rhizon help",
     )
 

@@ -124,7 +124,7 @@ class Host:
 
 
 def this_host(*, offline: bool = False) -> Host:
-    """The host with the person's usual folders. ``offline`` (or RHIZON_OFFLINE) asks nobody over a network."""
+    """The host with the person's usual folders. ``offline`` (or RHIZON_OFFLINE) asks no one over a network."""
     found = places()
     move_to_places(found)
     return Host(found, offline=offline or bool(os.environ.get("RHIZON_OFFLINE")))

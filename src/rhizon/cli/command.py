@@ -280,13 +280,13 @@ def error_object(error: RhizonError) -> dict[str, object]:
 
 def _error(error: RhizonError) -> dict[str, object]:
     from rhizon.core.errors import NoSolutionError
-    from rhizon.core.names import plain
+    from rhizon.core.names import printable
 
     shown: dict[str, object] = {
         "code": error.code,
-        "message": plain(error.message),
-        "hint": plain(error.hint),
-        "details": [plain(one) for one in error.details],
+        "message": printable(error.message),
+        "hint": printable(error.hint),
+        "details": [printable(one) for one in error.details],
     }
     if isinstance(error, NoSolutionError) and error.core:
         shown |= {"core": error.core, "repairs": error.repairs}
@@ -305,6 +305,14 @@ class _Ended(NamedTuple):
         if self.error is not None:
             return self.error.exit_code
         return self.answer.exit_code if self.answer is not None else 0
+
+    @property
+    def summary(self) -> str:
+        """How it ended in a few words: what the verdict says first of the server, or the error's code."""
+        if self.error is not None:
+            return self.error.code
+        headline = self.answer.headline if self.answer is not None else ""
+        return headline.partition(": ")[2].partition(";")[0]
 
 
 def _each(
@@ -328,7 +336,7 @@ def _each(
         call.close()
         _tell(call.out, one)
         ended.append(one)
-        vars(call).pop("host", None)  # looked at anew for the next
+        vars(call).pop("host", None)  # looked at again for the next
         if one.exit_code == 7:  # the person wants no more of it
             break
     return _together(call, ended)
@@ -366,11 +374,8 @@ def _together(call: Call, ended: Sequence[_Ended]) -> int:
             verdict(to, "there are no servers on this machine")
         else:
             to.print()
-            rows = [
-                (one.server.label, str(one.exit_code), one.error.message if one.error else (one.answer or Answer(0))[1])
-                for one in ended
-            ]
-            call.table(to, ("server", "exit code", "result"), rows, right=("exit code",))
+            rows = [(one.server.label, one.summary, str(one.exit_code)) for one in ended]
+            call.table(to, ("server", "result", "exit code"), rows, right=("exit code",))
             if call.dry_run:
                 say(to, "Nothing was changed. Run the same command without --dry-run to do it.")
     return code

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.core.errors import StateError
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.words import command_line
 
 if TYPE_CHECKING:
@@ -23,7 +23,7 @@ def ask_on_terminal(reporter: "CommandReporter") -> "AskLicence":
         reporter.end()
         click.echo(f"\nLicence of {licence.game}, in {licence.path}:", err=True)
         for line in licence.text.splitlines()[:40]:
-            click.echo(f"  | {plain(line)}", err=True)
+            click.echo(f"  | {printable(line)}", err=True)
         try:
             return click.confirm("Have you read it, and do you accept it?", default=False, err=True)
         except click.Abort:

@@ -131,7 +131,7 @@ def _with_the_command(given: list[str]) -> list[str]:
     lead = [*itertools.takewhile(EVERYWHERE.__contains__, given)]
     rest = given[len(lead) :]
     if not rest or rest[0].startswith("-"):
-        return rest  # the help, which has no other form
+        return given if "--json" in lead else rest  # the help has no other form than text
     end = rest.index("--") if "--" in rest else len(rest)
     return [*rest[:end], *lead, *rest[end:]]
 

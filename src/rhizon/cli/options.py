@@ -177,7 +177,7 @@ def secret_option(function: F) -> F:
 
 def secret_values(values: tuple[str, ...]) -> "dict[str, Secret]":
     """Each secret by its setting: the text of its file (without a final line end), typed by the person at the terminal,
-    or generated. Raises InputError where nobody can be asked or a file cannot be read."""
+    or generated. Raises InputError where no one can be asked or a file cannot be read."""
     found: dict[str, Secret] = {}
     for value in values:
         name, _, source = value.partition("=")

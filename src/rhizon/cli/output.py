@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -18,6 +18,7 @@ __all__ = [
     "Output",
     "Step",
     "console",
+    "is_narrow",
     "next_steps",
     "say",
     "shortened",
@@ -30,9 +31,10 @@ __all__ = [
 ]
 
 PIPE_WIDTH = 120
+NARROW = 110  # columns
 GAP = 2  # columns between two cells
 HANG = 2  # columns that a finding's further lines stand further in
-LEAST = 8  # columns that a shortened cell keeps
+LEAST = 10  # columns that a shortened cell keeps
 LEAST_PROSE = 24  # columns that a folded cell keeps
 COLOURS = {"error": "red", "warning": "yellow", "note": "cyan"}
 
@@ -59,7 +61,7 @@ def console(*, stderr: bool = False) -> "Console":
     from rich.console import Console
 
     class Plain(Console):
-        def on_broken_pipe(self) -> None:  # the reader has seen enough: that is no failure
+        def on_broken_pipe(self) -> None:  # the reader has seen enough: that is not a failure
             raise BrokenPipeError
 
     stream = sys.stderr if stderr else sys.stdout
@@ -70,6 +72,11 @@ def console(*, stderr: bool = False) -> "Console":
 def _is_bounded(to: "Console") -> bool:
     """Whether lines must fit a width: on a terminal, and where the person has set COLUMNS."""
     return to.is_terminal or "COLUMNS" in os.environ
+
+
+def is_narrow(to: "Console") -> bool:
+    """Whether a table has to be brief to keep a row on one line."""
+    return _is_bounded(to) and to.width < NARROW
 
 
 def write_json(document: object) -> None:
@@ -86,10 +93,10 @@ def show_error(error: RhizonError) -> None:
     to = console(stderr=True)
     from rich.text import Text
 
-    _line(to, Text.assemble(("error: ", "bold red"), plain(error.message)), HANG)
+    _line(to, Text.assemble(("error: ", "bold red"), printable(error.message)), HANG)
     for line in error.details:
-        _line(to, Text("  " + plain(line), style="dim"), 2 * HANG)
-    _line(to, Text.assemble(("hint: ", "bold cyan"), plain(error.hint)), HANG, whole="rhizon " in error.hint)
+        _line(to, Text("  " + printable(line), style="dim"), 2 * HANG)
+    _line(to, Text.assemble(("hint: ", "bold cyan"), printable(error.hint)), HANG, whole="rhizon " in error.hint)
 
 
 def _line(to: "Console", text: "Text", hang: int = 0, *, whole: bool = False) -> None:
@@ -118,14 +125,14 @@ def verdict(to: "Console", text: str, *, good: bool = True) -> None:
     from rich.text import Text
 
     mark = ("✓ ", "bold green") if good else ("✗ ", "bold red")
-    _line(to, Text.assemble(mark, (plain(text), "bold")), HANG)
+    _line(to, Text.assemble(mark, (printable(text), "bold")), HANG)
 
 
 def say(to: "Console", text: str) -> None:
     """A line of text, cleaned."""
     from rich.text import Text
 
-    _line(to, Text(plain(text)), HANG)
+    _line(to, Text(printable(text)), HANG)
 
 
 def shortened(text: str, width: int) -> str:
@@ -134,7 +141,7 @@ def shortened(text: str, width: int) -> str:
 
     if cell_len(text) <= width:
         return text
-    tail = max((width - 1) * 2 // 3, 1)
+    tail = max((width - 1) * 3 // 5, 1)
     head = width - 1 - tail
     end = text[len(text) - tail :]
     while cell_len(end) > tail:
@@ -159,7 +166,7 @@ def show_table(
     from rich.cells import cell_len
     from rich.text import Text
 
-    cells = [[plain(cell) for cell in row] for row in rows]
+    cells = [[printable(cell) for cell in row] for row in rows]
     widths = [max(map(cell_len, column)) for column in zip(columns, *cells, strict=True)]
     if _is_bounded(to) and not wide:
         _fit(widths, to.width - GAP * (len(widths) - 1), columns, right, prose)
@@ -186,31 +193,40 @@ def show_table(
 
 
 def _fit(widths: list[int], room: int, columns: Sequence[str], right: Sequence[str], prose: Sequence[str]) -> None:
-    """Takes columns away from the widest until all fit: from sentences first, from numbers last."""
-    for least, names in (
-        (LEAST_PROSE, {*prose}),
-        (LEAST, {*columns} - {*right} - {*prose}),
-        (LEAST, {*columns} - {*right}),
-        (3, {*columns}),
-    ):
+    """Takes columns away from the widest until all fit: from sentences first, then from all but the first column, which
+    names the row; numbers and heads are cut last."""
+    heads = [len(name) for name in columns]
+    sentences = [i for i, name in enumerate(columns) if name in prose]
+    others = [i for i, name in enumerate(columns) if name not in right and name not in prose]
+    readable = [max(head, LEAST) for head in heads]
+    phases = (
+        (sentences, [LEAST_PROSE] * len(heads)),
+        ([i for i in others if i], readable),
+        (sentences, readable),
+        (others, readable),
+        (list(range(len(heads))), [3] * len(heads)),
+    )
+    for members, least in phases:
         while sum(widths) > room:
-            best = max((i for i, name in enumerate(columns) if name in names), key=lambda i: widths[i], default=None)
-            if best is None or widths[best] <= least:
+            wide = [i for i in members if widths[i] > least[i]]
+            if not wide:
                 break
-            widths[best] -= 1
+            widths[max(wide, key=lambda i: widths[i])] -= 1
 
 
 def show_findings(to: "Console", findings: Sequence[Finding]) -> None:
-    """Each finding with what and how to mend it, in the order given."""
+    """Each finding with what and how to fix it, in the order given."""
     from rich.text import Text
 
     for one in findings:
         head = Text.assemble(
-            (f"{one.severity} ", f"bold {COLOURS[one.severity]}"), (plain(one.subject), "bold"), f": {plain(one.what)}"
+            (f"{one.severity} ", f"bold {COLOURS[one.severity]}"),
+            (printable(one.subject), "bold"),
+            f": {printable(one.what)}",
         )
         _line(to, head, HANG)
         if one.remedy:
-            hint = Text.assemble(("  → ", "cyan"), (plain(one.remedy), "dim"))
+            hint = Text.assemble(("  → ", "cyan"), (printable(one.remedy), "dim"))
             _line(to, hint, 2 * HANG, whole="rhizon " in one.remedy)
 
 
@@ -223,11 +239,11 @@ def next_steps(to: "Console", steps: Sequence[Step]) -> None:
         return
     to.print()
     to.print(Text("next:", style="bold"))
-    commands = [shlex.join(plain(word) for word in one.command) for one in steps]
+    commands = [shlex.join(printable(word) for word in one.command) for one in steps]
     width = max((cell_len(one) for one in commands if cell_len(one) <= 64), default=0)
     for command, one in zip(commands, steps, strict=True):
         blank = " " * (max(width - cell_len(command), 0) + 2)
-        line = Text.assemble("  ", (command, "cyan"), blank, (plain(one.meaning), "dim"))
+        line = Text.assemble("  ", (command, "cyan"), blank, (printable(one.meaning), "dim"))
         to.print(line, soft_wrap=True)
 
 
@@ -236,7 +252,7 @@ def show_pairs(to: "Console", rows: Sequence[tuple[str, str]]) -> None:
     from rich.cells import cell_len
     from rich.text import Text
 
-    shown = [(plain(name), plain(value)) for name, value in rows if value]
+    shown = [(printable(name), printable(value)) for name, value in rows if value]
     width = max((cell_len(name) for name, _ in shown), default=0) + GAP
     bounded = _is_bounded(to)
     for name, value in shown:

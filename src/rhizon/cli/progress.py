@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING
 
 from rhizon.app.reporter import Reporter
 from rhizon.cli.output import Output, console
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 if TYPE_CHECKING:
     from rich.status import Status
@@ -51,8 +51,8 @@ class EventReporter(CommandReporter):
             self._write("line", text)
 
     def _write(self, event: str, text: str, **more: float) -> None:
-        with contextlib.suppress(OSError):  # a reader that went away is no reason to stop
-            line = json.dumps({"event": event, "text": plain(text), **more}, ensure_ascii=False)
+        with contextlib.suppress(OSError):  # a reader that went away is not a reason to stop
+            line = json.dumps({"event": event, "text": printable(text), **more}, ensure_ascii=False)
             sys.stderr.buffer.write(line.encode("utf-8", "replace") + b"\n")
             sys.stderr.flush()
 
@@ -73,7 +73,7 @@ class ConsoleReporter(CommandReporter):
         self._text = ""
 
     def step(self, text: str) -> None:
-        self._text = plain(text)
+        self._text = printable(text)
         if self._live:
             self.end()
             from rich.status import Status
@@ -87,15 +87,15 @@ class ConsoleReporter(CommandReporter):
         if self._results and not self._quiet:
             from rich.text import Text
 
-            with contextlib.suppress(OSError):  # progress that cannot be shown is no reason to stop
-                self._to.print(Text.assemble(("  ✓ ", "green"), plain(text)), soft_wrap=True)
+            with contextlib.suppress(OSError):  # progress that cannot be shown is not a reason to stop
+                self._to.print(Text.assemble(("  ✓ ", "green"), printable(text)), soft_wrap=True)
 
     def progress(self, text: str, part: float) -> None:
         if self._status is not None:
             from rich.text import Text
 
             share = f" {part:.0%}" if part else ""
-            self._status.update(Text(f"{self._text} … {plain(text)}{share}"))
+            self._status.update(Text(f"{self._text} … {printable(text)}{share}"))
 
     def line(self, text: str) -> None:
         if self._lines and not self._quiet:

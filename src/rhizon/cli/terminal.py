@@ -39,7 +39,7 @@ def stop_signals() -> Iterator[_Asked]:
 
 
 class Console:
-    """Lines from standard input, read in the background so that nobody waits for them."""
+    """Lines from standard input, read in the background so that no one waits for them."""
 
     def __init__(self) -> None:
         self._lines: queue.SimpleQueue[str] = queue.SimpleQueue()

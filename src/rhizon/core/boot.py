@@ -1,6 +1,6 @@
 """Judging a start from what the server prints.
 
-``BootJudge`` is fed line by line. It knows nothing of processes: whoever runs the server tells it at the
+``BootJudge`` is fed line by line. It knows nothing of processes: the one who runs the server tells it at the
 end how the process ended, and gets a verdict with the content at fault.
 """
 
@@ -10,7 +10,7 @@ from typing import Literal
 import msgspec
 
 from rhizon.core.model.game import FailurePattern, GameDefinition
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.runtimes import FAMILIES, FailureSign
 
 __all__ = ["BootEvent", "BootFailure", "BootJudge"]
@@ -70,15 +70,15 @@ class BootJudge:
         if not self.ready and self._ready.search(line):
             self.ready = True
             self.current = None
-            return BootEvent(kind="ready", text=plain(line))
+            return BootEvent(kind="ready", text=printable(line))
         if self._closed and self._closed.search(line):
             self.closed = True
-            return BootEvent(kind="closed", text=plain(line))
+            return BootEvent(kind="closed", text=printable(line))
         if self._begin and (match := self._begin.search(line)):
-            self.current = plain(match["id"], 64)
+            self.current = printable(match["id"], 64)
             return BootEvent(kind="content", text=f"starting {self.current}")
         if self._done and (match := self._done.search(line)):
-            self.started.append(plain(match["id"], 64))
+            self.started.append(printable(match["id"], 64))
             self.current = None
             return None
         for label, pattern in self._progress:
@@ -94,7 +94,7 @@ class BootJudge:
             match = sign.pattern.search(line)
             if match is None or (self.ready and sign.code not in self._alone):
                 continue
-            words = {name: plain(value or "", 200) for name, value in match.groupdict().items()}
+            words = {name: printable(value or "", 200) for name, value in match.groupdict().items()}
             culprit = words.get("id") or self.current
             words["culprit"] = culprit or "some content"
             if sign.code == "class-missing" and self._client_only(words["class"]):
@@ -104,7 +104,7 @@ class BootJudge:
                 what=_fill(sign.what, words),
                 hint=_fill(sign.hint, words),
                 culprit=culprit,
-                line=plain(line, 300),
+                line=printable(line, 300),
             )
             if sign.code in self._alone:
                 self.troubles.append(seen)
@@ -121,13 +121,13 @@ class BootJudge:
         """Why it is not ready: ``exit_code`` None means that it was still running after ``seconds``."""
         if self.failure is not None:
             return self.failure
-        line = plain(self._last, 300)
+        line = printable(self._last, 300)
         if exit_code is None:
             busy = f", busy with {self.current}" if self.current else ""
             return BootFailure(
                 code="start-timeout",
                 what=f"the server was not ready after {seconds:.0f} s{busy}",
-                hint="If it is only slow, give it longer with --wait SECONDS; else read its log above.",
+                hint="If it is only slow, allow more time with --wait; otherwise read its log above.",
                 culprit=self.current,
                 line=line,
             )
@@ -135,7 +135,7 @@ class BootJudge:
             code="start-ended",
             what=f"the server ended with exit code {exit_code} before it was ready"
             + (f", while it started {self.current}" if self.current else ""),
-            hint="The last lines of the log say what it did last; run with --verbose to see all of it.",
+            hint="The last lines of its log say what it did last; add --verbose to see all of it.",
             culprit=self.current,
             line=line,
         )
@@ -144,8 +144,8 @@ class BootJudge:
 _CLIENT_ONLY = FailureSign(
     "client-only",
     re.compile(""),
-    "{culprit} is client-only: it needs {class}, which only the game's client has",
-    "Take {culprit} off the server: leave it out of the list, or exclude it there.",
+    "{culprit} is client-only: it needs {class}, which only the client has",
+    "Remove {culprit} from the list, or exclude it there.",
 )
 
 

@@ -7,6 +7,7 @@ import msgspec
 from rhizon.core.finding import Finding
 from rhizon.core.model.lock import Lock, LockedRelease
 from rhizon.core.version import Version
+from rhizon.core.words import command_line
 
 __all__ = ["Changes", "ReleaseChange", "ValueChange", "changes_between", "things_lost"]
 
@@ -131,8 +132,9 @@ def things_lost(world: str, folder: str, things: Mapping[str, Mapping[str, int]]
                 code="world-loses-things",
                 severity="warning",
                 subject=world,
-                what=f"{name} will be gone, and with it what the world holds of it: {counts}",
-                remedy=f"Keep {name} in the list, or go back with: rhizon undo {folder} --with-world",
+                what=f"{name} will be removed, and with it from the world: {counts}",
+                remedy=f"Keep {name} in the list, or go back later: "
+                + command_line("rhizon", "undo", folder, "--with-world"),
             )
         )
     return findings

@@ -1,4 +1,4 @@
-"""Where content lies in an instance, and in which order it is named on the command line."""
+"""Where content is in an instance, and in which order it is named on the command line."""
 
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition, PlacingRule
@@ -11,7 +11,7 @@ STEP = 10  # between two places in the order of loading: a person may put someth
 
 
 def unpacked(game: GameDefinition, release: LockedRelease) -> bool:
-    """Whether it lies there as a folder, not as its archive."""
+    """Whether it is there as a folder, not as its archive."""
     rule = game.placing.get(release.kind)
     return rule is not None and rule.unpack
 
@@ -22,8 +22,8 @@ def place_of(game: GameDefinition, lock: Lock, release: LockedRelease) -> RelPat
     if release.kind not in game.folders:
         raise StateError(
             "no-folder-for-kind",
-            f"{release.id} is a {release.kind}, and {game.title} has no folder for that",
-            hint=f"Exclude it, or add the folder to the definition: rhizon game show {game.id}",
+            f"{release.id} is a {release.kind}, but {game.title} has no folder for that kind",
+            hint="Exclude it, or add the folder to the definition.",
         )
     rule = game.placing.get(release.kind, PlacingRule())
     name = release.file.path.rpartition("/")[2]
@@ -43,5 +43,5 @@ def loaded(game: GameDefinition, lock: Lock) -> tuple[LockedRelease, ...]:
 
 
 def content_paths(game: GameDefinition, lock: Lock) -> tuple[RelPath, ...]:
-    """Where that lies."""
+    """Where that is."""
     return tuple(place_of(game, lock, one) for one in loaded(game, lock))

@@ -1,9 +1,9 @@
 """All errors, by whose problem they are.
 
     RhizonError                     exit  what the person can do
-    ├── InputError                    2   mend what was typed or written
-    │   └── DocumentError             2   mend the file; every mistake of it is listed
-    ├── StateError                    1   mend the folder, the machine or the settings
+    ├── InputError                    2   fix what was typed or written
+    │   └── DocumentError             2   fix the file; every mistake of it is listed
+    ├── StateError                    1   fix the folder, the machine or the settings
     ├── NoSolutionError               3   change the list, the target or the catalog
     ├── TrustError                    4   do not use these bytes
     ├── RemoteError                   5   look at the network or the other side
@@ -53,7 +53,7 @@ class InputError(RhizonError):
 
 
 class Mistake:
-    """One wrong place in a document: where, on which line as far as that is known, what stands there, what would be
+    """One wrong place in a document: where, on which line as far as that is known, what is there, what would be
     right."""
 
     __slots__ = ("line", "place", "right", "value")
@@ -79,7 +79,7 @@ class DocumentError(InputError):
         super().__init__(
             "bad-document",
             message,
-            hint=hint or "Mend the file where it says; docs/formats.md has a worked example of each document.",
+            hint=hint or "Correct the file; an example of each document: rhizon help formats",
             details=[str(mistake) for mistake in mistakes] if count > 1 else (),
         )
         self.source = source

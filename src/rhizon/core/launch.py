@@ -27,9 +27,9 @@ def fill(command: Sequence[str], words: Mapping[str, str], lists: Mapping[str, S
 class Launch(NamedTuple):
     """How a server is started: with which loader (None: the bare server), runtime and heap in MiB.
 
-    ``content`` are the paths that the loader is told, ``arguments`` those of the game's file of them. ``measured`` is
-    the folder there that the runtime writes logs of its memory into, ``program`` a word for the runtime's program where
-    that is only known later.
+    ``content`` are the paths given to the loader, ``arguments`` those of the game's file of them. ``measured``
+    is the folder there that the runtime writes logs of its memory into, ``program`` a word for the runtime's program
+    where that is only known later.
     """
 
     loader: str | None

@@ -10,9 +10,9 @@ __all__ = [
     "RelPath",
     "UnsafeNameError",
     "fold",
-    "near",
-    "plain",
+    "printable",
     "safe_path",
+    "suggestions",
 ]
 
 # A content, game, loader or port-role id.
@@ -73,7 +73,7 @@ def fold(path: str) -> str:
     return path.lower() if path.isascii() else unicodedata.normalize("NFC", path).casefold()
 
 
-def plain(text: str, longest: int = 2000) -> str:
+def printable(text: str, longest: int = 2000) -> str:
     """``text`` without anything that could steer a terminal or hide itself.
 
     Control codes (with the escape sequences they begin), bidirectional overrides and other invisible
@@ -88,7 +88,7 @@ def plain(text: str, longest: int = 2000) -> str:
     return shown if len(shown) <= longest else shown[: longest - 1] + "…"
 
 
-def near(name: str, known: Iterable[str], most: int = 3) -> list[str]:
+def suggestions(name: str, known: Iterable[str], most: int = 3) -> list[str]:
     """Up to ``most`` known names that a person may have meant, the nearest first."""
     by_fold: dict[str, str] = {}
     for one in known:

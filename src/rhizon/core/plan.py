@@ -15,14 +15,14 @@ __all__ = ["ACTIONS", "BESIDE", "Action", "Plan", "Settled", "Step", "WantedFile
 
 Action = Literal["back up", "place", "replace", "merge", "remove", "keep"]
 ACTIONS: tuple[Action, ...] = ("back up", "place", "replace", "merge", "remove", "keep")
-BESIDE = ".shipped"  # a new shipped file that could not be merged whole lies beside the person's under this ending
+BESIDE = ".shipped"  # a new shipped file that could not be merged whole is beside the person's under this ending
 
 
 class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
-    """A file that shall be there. Its bytes lie in the store under ``sha256``.
+    """A file that will be there. Its bytes are in the store under ``sha256``.
 
     ``edited`` files may change in use (by the server or a person): they are placed once and never replaced.
-    ``linked`` files are written by nobody: only those may be links into the store.
+    ``linked`` files are written by no one: only those may be links into the store.
     """
 
     sha256: str
@@ -41,7 +41,7 @@ class Written(msgspec.Struct, frozen=True):
 
 
 class Settled(msgspec.Struct, frozen=True, kw_only=True):
-    """A file that people and the server change too, after a merge. ``there`` tells whether it exists, ``after`` is
+    """A file that people and the server change too, after a merge. ``there`` says whether it exists, ``after`` is
     None where it stays as it is, ``beside`` what was shipped where not all of it could be taken over."""
 
     there: bool
@@ -89,7 +89,7 @@ def make_plan(
 ) -> Plan:
     """The plan that turns ``present`` (path to SHA-256 of every file that is wanted or owned) into ``wanted``.
 
-    A file that a person put there or changed is never overwritten or removed: what stands in the way and is
+    A file that a person put there or changed is never overwritten or removed: what is in the way and is
     not ours raises :class:`StateError`, an edit of one of ours is kept and becomes a finding. ``settled`` are the
     files that were merged instead. Nothing below the ``world`` folder may be wanted.
     """
@@ -111,7 +111,7 @@ def make_plan(
         steps.append(Step(action=action, path=path, reason=reason, wanted=file))
         kept_edit = action == "keep" and present.get(path) != file.sha256
         if kept_edit and not file.edited:
-            findings.append(_edited(path, "the new one was not put in its place"))
+            findings.append(_edited(path, "the new version was not applied"))
     for path, one in settled.items():
         findings += one.findings
         if one.after is None:
@@ -131,7 +131,7 @@ def make_plan(
         elif owned[path].edited:
             files[path] = owned[path]
         else:
-            findings.append(_edited(path, "it is no longer part of the server and was left there"))
+            findings.append(_edited(path, "no longer part of the server, left in place"))
     steps.sort(key=lambda step: step.path)
     findings.sort(key=lambda one: one.subject)
     inventory = Inventory(format="rhizon-inventory/1", files=dict(sorted(files.items())))
@@ -165,17 +165,17 @@ def _toward(path: RelPath, file: WantedFile, there: str | None, owned: OwnedFile
     if there is None:
         return "place", file.origin
     if there == file.sha256:
-        return "keep", "is so already"
+        return "keep", "unchanged"
     if owned is None and not file.edited:
         raise StateError(
             "file-in-the-way",
-            f"{path} is in the way: it is not a file that Rhizon put there",
+            f"{path} is in the way; Rhizon did not place it",
             hint="Move it elsewhere, or provision into another folder.",
         )
     if file.edited:
         return "keep", "may change in use"
     if owned is not None and there != owned.sha256:
-        return "keep", "was edited by hand"
+        return "keep", "edited by hand"
     return "replace", file.origin
 
 
@@ -184,8 +184,8 @@ def _edited(path: str, what: str) -> Finding:
         code="edited-file",
         severity="warning",
         subject=path,
-        what=f"it was edited by hand; {what}",
-        remedy="Compare it yourself; delete it to get the shipped one at the next provision.",
+        what=f"edited by hand; {what}",
+        remedy="Compare the two; delete your file to get the shipped one at the next provision.",
     )
 
 
@@ -195,15 +195,17 @@ def _check_names(wanted: Iterable[RelPath], world: RelPath) -> None:
     for path in wanted:
         folded = fold(path)
         if folded.partition("/")[0].startswith(".rhizon"):
-            raise StateError("reserved-path", f"{path} is Rhizon's own", hint="Tell the pack's author.")
+            raise StateError("reserved-path", f"{path} is Rhizon's own", hint="Report it to the pack's author.")
         if folded == worlds or folded.startswith(worlds + "/"):
             raise StateError(
-                "world-is-sacred", f"{path} would be written into the worlds' folder", hint="Tell the pack's author."
+                "overlay-in-world",
+                f"{path} would be written into the worlds folder",
+                hint="Report it to the pack's author.",
             )
         twin = seen.setdefault(folded, path)
         if twin != path:
             raise StateError(
                 "names-clash",
                 f"{twin} and {path} are the same file on some systems",
-                hint="One of the two has to go; tell the pack's author.",
+                hint="Remove one of the two, or report it to the pack's author.",
             )

@@ -35,7 +35,7 @@ class _Start(NamedTuple):
 def start_scripts(
     game: GameDefinition, loader: str, runtime: RuntimeChoice | None, heap_mib: int, content: Sequence[str] = ()
 ) -> dict[RelPath, bytes]:
-    """Both scripts; ``content`` are the paths that the loader is told."""
+    """Both scripts; ``content`` are the paths given to the loader."""
 
     def start(path_separator: str) -> _Start:
         family = FAMILIES.get(game.runtime.family)
@@ -81,7 +81,7 @@ def _unix(start: _Start) -> list[str]:
         ]
     if start.arguments_file is not None:
         lines += [
-            f"# one argument a line in {start.arguments_file}; # begins a comment",
+            f"# one argument per line in {start.arguments_file}; # begins a comment",
             "set --",
             'while IFS= read -r line || [ -n "$line" ]; do',
             "  line=$(printf '%s' \"$line\" | sed 's/\\r$//; s/^[[:space:]]*//; s/[[:space:]]*$//')",

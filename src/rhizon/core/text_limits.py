@@ -74,6 +74,6 @@ def _may_be_deep(text: str, language: Language) -> bool:
 
 
 def _in_text(text: str, at: int) -> bool:
-    """Whether a place is within quotes on its line, where digits are no number."""
+    """Whether a place is within quotes on its line, where digits are not a number."""
     line = text[text.rfind("\n", 0, at) + 1 : at]
     return line.count('"') % 2 == 1 or line.count("'") % 2 == 1

@@ -3,7 +3,7 @@
 import shlex
 from collections.abc import Collection
 
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 __all__ = ["command_line", "free_name"]
 
@@ -12,7 +12,7 @@ LONGEST_NAME = 64  # characters of an id
 
 def command_line(*words: object) -> str:
     """The words as one line for a shell, quoted where that is needed and without control codes."""
-    return shlex.join(plain(str(word)) for word in words)
+    return shlex.join(printable(str(word)) for word in words)
 
 
 def free_name(name: str, taken: Collection[str]) -> str:

@@ -22,7 +22,7 @@ __all__ = ["Shelved", "item_documents", "items_of", "shelved"]
 
 
 class Shelved(msgspec.Struct, frozen=True, kw_only=True):
-    """One archive of a game, with what a person says of it and where it lies."""
+    """One archive of a game, with what a person says of it and where it is."""
 
     game: str
     scanned: Scanned
@@ -32,7 +32,7 @@ class Shelved(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def shelved(file: Path, path: RelPath, scanned: ScannedFile, findings: list[Finding]) -> Shelved | None:
-    """None for what is no archive of a known game. Raises DocumentError for a wrong facts file."""
+    """None for what is not an archive of a known game. Raises DocumentError for a wrong facts file."""
     beside = file.with_name(file.name + FACTS_ENDING)
     said = ReleaseFacts(format="rhizon-facts/1")
     if beside.is_file():
@@ -97,8 +97,8 @@ def items_of(game: str, found: Iterable[Shelved], findings: list[Finding]) -> li
                         code="duplicate-release",
                         severity="error",
                         subject=f"{name} {one.facts.version}",
-                        what=f"two archives are this release: {twin.artefact.path} (taken) and {one.artefact.path}",
-                        remedy="Delete one of them, or ask the author for a version of its own.",
+                        what=f"two archives are this release: {twin.artefact.path} (used) and {one.artefact.path}",
+                        remedy="Delete one of them, or ask the author for a separate version.",
                     )
                 )
         newest = releases[max(releases)]

@@ -18,7 +18,7 @@ from rhizon.core.archives.together import together
 from rhizon.core.errors import RhizonError, TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.units import counted
 
 __all__ = ["ENDINGS", "FACTS_ENDING", "ScannedFile", "archive_files", "left_unread", "scan_files", "scan_together"]
@@ -75,15 +75,15 @@ def left_unread(folder: Path) -> list[Finding]:
                 elif here == folder and not name.endswith(FACTS_ENDING):
                     others.append(path)
     kinds = (
-        ("archives-below", "warning", below, "in folders below", "Move those that are meant into the folder itself."),
-        ("archives-aside", "warning", aside, "under another ending", "Give those that are meant their ending back."),
+        ("archives-below", "warning", below, "in folders below", "Move the ones you want into the folder itself."),
+        ("archives-aside", "warning", aside, "under another ending", "Restore the ending of those that are archives."),
         ("other-files", "note", others, "of another kind", "Nothing to do if they are not content."),
     )
     return [
         Finding(
             code=code,
             severity="warning" if severity == "warning" else "note",
-            subject=plain(folder.name or str(folder), 120),
+            subject=printable(folder.name or str(folder), 120),
             what=f"{counted(len(paths), 'file')} {where}, not read: {_some(paths)}",
             remedy=remedy,
         )
@@ -93,7 +93,7 @@ def left_unread(folder: Path) -> list[Finding]:
 
 
 def _some(paths: Sequence[str]) -> str:
-    shown = ", ".join(plain(path, 80) for path in paths[:8])
+    shown = ", ".join(printable(path, 80) for path in paths[:8])
     return shown + (f" and {len(paths) - 8} more" if len(paths) > 8 else "")
 
 
@@ -108,7 +108,7 @@ def scan_files(
     found = []
     for number, file in enumerate(files, 1):
         if reporter is not None and len(files) > 1:
-            reporter.progress(plain(file.name, 60), number / len(files))
+            reporter.progress(printable(file.name, 60), number / len(files))
         found.append(_scanned(scans, file, games))
     return found
 
@@ -122,7 +122,7 @@ def _scanned(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Scann
     except RhizonError as known:
         wrong = known
     except CpuLimitError:
-        wrong = _odd("archive-costly", file, "to read it takes far more time than an archive of its size may")
+        wrong = _odd("archive-costly", file, "reading it takes far too long for an archive of its size")
     except OSError as refused:
         wrong = _odd("unreadable", file, refused.strerror or "it cannot be read")
     except Exception as odd:
@@ -134,7 +134,7 @@ def _odd(code: str, file: Path, why: str) -> TrustError:
     return TrustError(
         code,
         f"{file.name} cannot be used: {why}",
-        hint="Get the archive again from where it is published; if it comes the same, report it to its author.",
+        hint="Download the archive again from its publisher; if it is the same, report it to its author.",
     )
 
 
@@ -163,8 +163,8 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
 
 
 def _unusable(name: str, wrong: RhizonError) -> Finding:
-    what = plain(str(wrong), 300)
-    return Finding(code=wrong.code, severity="error", subject=plain(name, 120), what=what, remedy=wrong.hint)
+    what = printable(str(wrong), 300)
+    return Finding(code=wrong.code, severity="error", subject=printable(name, 120), what=what, remedy=wrong.hint)
 
 
 def _named(scanned: Scanned, name: str) -> Scanned:
@@ -178,9 +178,9 @@ def _no_assembly(name: str) -> Finding:
     return Finding(
         code="no-assembly",
         severity="warning",
-        subject=plain(name, 120),
-        what="it is no .NET assembly: a native library, or not a whole one",
-        remedy="If it is a plugin, get it again.",
+        subject=printable(name, 120),
+        what="it is not a .NET assembly: a native library, or incomplete",
+        remedy="If it is a plugin, download it again.",
     )
 
 

@@ -1,4 +1,4 @@
-"""What shall be there: sources are read, targets and releases chosen and explained, runtimes found.
+"""What will be there: sources are read, targets and releases chosen and explained, runtimes found.
 
 Nothing is written but a lock.
 

@@ -10,7 +10,7 @@ from rhizon.app.host import Host, majors_to_try
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, NoSolutionError
 from rhizon.core.model.lock import LockedRelease, Target
-from rhizon.core.names import near
+from rhizon.core.names import suggestions
 from rhizon.core.solve import explain, solve
 from rhizon.core.solve.explain import Explained
 
@@ -29,7 +29,7 @@ def explain_item(host: Host, path: Path, name: str, catalogs: tuple[str, ...], r
     """Raises NoSolutionError when the list has no solution, InputError when the item is not in it."""
     source = read_any(host, path, None, reporter)
     if source.kind == "lock":
-        raise InputError("already-solved", f"{path} is a lock", hint="Name the list that it was solved from.")
+        raise InputError("already-solved", f"{path} is a lock", hint="Name the list it was solved from.")
     game = host.games(source.beside).get(source.game)
     reporter.step(f"solving {source.label}")
     shelf = catalogs_for(host, source, game, catalogs, reporter)
@@ -38,11 +38,10 @@ def explain_item(host: Host, path: Path, name: str, catalogs: tuple[str, ...], r
     release = next((one for one in lock.releases if one.id == name), None)
     if release is None:
         dropped = next((one.reason for one in lock.dropped if one.id == name), "")
-        guesses = near(name, [one.id for one in lock.releases])
+        guesses = suggestions(name, [one.id for one in lock.releases])
         raise NoSolutionError(
             "not-in-solution",
-            f"{name} is not part of the solution of {source.label}"
-            + (f": it is optional, and {dropped}" if dropped else ""),
+            f"{name} is not in the solution of {source.label}" + (f": it is optional; {dropped}" if dropped else ""),
             hint=f"Did you mean {guesses[0]}?" if guesses else f"See what is: rhizon solve {path} --dry-run",
         )
     return Explanation(target=lock.target, release=release, explained=explain(request, game, shelf, lock, name))

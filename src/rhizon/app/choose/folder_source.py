@@ -14,7 +14,7 @@ from rhizon.core.model.catalog import CatalogRoot, GameShelf, HostFiles
 from rhizon.core.model.contentlist import ContentList, Wish
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
+from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
 from rhizon.core.version import Version, parse_range
 
 __all__ = ["list_of_folder", "local_archives"]
@@ -66,7 +66,7 @@ def local_archives(
 
 
 def list_of_folder(host: Host, folder: Path, game: str | None, reporter: Reporter) -> ContentList:
-    """The content list that says the same as a plain folder of archives: each item at the release that lies there, and
+    """The content list that says the same as a plain folder of archives: each item at the release that is there, and
     may be left out where it does not fit what the others agree on. Raises InputError when no archive is known."""
     games = host.games(folder)
     rules = [games.get(name) for name in ([game] if game else games.files())]
@@ -83,18 +83,18 @@ def list_of_folder(host: Host, folder: Path, game: str | None, reporter: Reporte
         if facts.id not in taken or taken[facts.id] < facts.version:
             taken[facts.id] = facts.version
     if not counts:
-        known = f"of {rules[0].title}" if game else "of any game that is known here"
+        known = f"of {rules[0].title}" if game else "of a known game"
         raise InputError(
             "no-archives",
-            f"{folder} holds no archive {known}" + ("" if files else f" ({', '.join(ENDINGS)})"),
-            hint="A source is a content list, a pack, a lock or a folder of archives. See: rhizon inspect FOLDER",
+            f"{folder} contains no archive {known}" + ("" if files else f" ({', '.join(ENDINGS)})"),
+            hint="A source is a content list, a pack, a lock or a folder of archives.",
         )
     chosen = max(sorted(counts), key=counts.__getitem__)
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in folder.absolute().name.lower()).strip("-")
     return ContentList(
         format="rhizon-list/1",
         name=name or "folder",
-        title=plain(folder.absolute().name, 80),
+        title=printable(folder.absolute().name, 80),
         game=chosen,
         archives=(str(folder.absolute()),),
         channel="draft",

@@ -46,7 +46,7 @@ class Inspection(msgspec.Struct, frozen=True, kw_only=True):
 
 class InspectResult(msgspec.Struct, frozen=True, kw_only=True):
     """Each file, and each archive of a folder that is not a pack, worst first; then all findings, worst first.
-    ``is_shelf``: the archives are a catalog's, where several releases of one item are no mistake."""
+    ``is_shelf``: the archives are a catalog's, where several releases of one item are not a mistake."""
 
     inspected: tuple[Inspection, ...]
     is_shelf: bool
@@ -69,8 +69,8 @@ def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Repor
             if not found:
                 raise InputError(
                     "no-archives",
-                    f"{path} holds no archives ({', '.join(ENDINGS)}) and is no pack",
-                    hint="Name the folder that they are in.",
+                    f"{path} contains no archives ({', '.join(ENDINGS)}) and is not a pack",
+                    hint="Name the folder that contains them.",
                 )
             archives += found
             unread += left_unread(path)
@@ -131,7 +131,7 @@ def _without_secrets(host: Host, one: Inspection) -> Inspection:
             code="secret-in-list",
             severity="error",
             subject=name,
-            what="its value is in the document, where everybody who reads it sees it",
+            what="its value is in the document, readable by everybody who has it",
             remedy='Say where it comes from instead: { file = "PATH" }, { generate = true } or { ask = true }',
         )
         for name in held

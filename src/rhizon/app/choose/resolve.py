@@ -57,7 +57,7 @@ def catalogs_for(
 
 
 def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
-    """The runtime major that a list or pack names exactly, then the long-term ones: nobody need ask then what this
+    """The runtime major that a list or pack names exactly, then the long-term ones: no one need ask then what this
     machine has. Nothing where no major is named."""
     family = FAMILIES.get(game.runtime.family)
     wanted = source.request(()).target.runtime.comparators

@@ -110,12 +110,12 @@ def choose_runtime(
     if not fitting and wish.fetch:
         reporter.step(f"fetching {family.title} {major}")
         fitting = [host.runtime_finder.fetch(game.runtime.family, major)]
-        reporter.done(f"{family.title} {major} is in {fitting[0].program}")
+        reporter.done(f"{family.title} {major} installed: {fitting[0].program}")
     if not fitting:
         here = ", ".join(f"{one.report.version} ({one.program})" for one in found if one.report is not None)
         raise StateError(
             "no-runtime",
-            f"{family.title} {major} is needed, and this machine does not have it",
+            f"{family.title} {major} is needed, but not installed on this machine",
             details=[*why_runtime(game, lock), f"found here: {here or f'no {family.title} at all'}"],
             hint=family.how_to_get.format(major=major),
         )

@@ -17,7 +17,7 @@ from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, PACK_TREES, Pack, PackMemory
-from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
+from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
 from rhizon.core.solve import Request, from_list, from_pack
 
 __all__ = ["PACK_ENDING", "Source", "read_any", "read_lock", "read_pack", "read_source"]
@@ -81,7 +81,7 @@ def _laid_out(host: Host, carried: Mapping[RelPath, bytes]) -> Path:
     names = sorted(carried)
     key = hashlib.sha256("".join(f"{name}{hashlib.sha256(carried[name]).hexdigest()}" for name in names).encode())
     folder = host.places.carried / key.hexdigest()[:32]
-    with translated("keep the archives of a pack", folder):
+    with translated("store the archives of a pack", folder):
         for name in names:
             file = folder / name.replace("/", "-")
             if not file.is_file() or file.stat().st_size != len(carried[name]):
@@ -178,8 +178,8 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
     if description is None:
         raise InputError(
             "not-a-pack",
-            f"{path} is no pack: it has no {PACK_FILE} at its root",
-            hint="docs/formats.md shows what a pack looks like.",
+            f"{path} is not a pack: it has no {PACK_FILE} at its root",
+            hint="See what a pack looks like: rhizon help formats",
         )
     pack = decode(Pack, description, f"{path}/{PACK_FILE}")
     trees = (*(f"files/{tree}/" for tree in PACK_TREES), f"{PACK_ARCHIVES}/")
@@ -187,8 +187,8 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
     if wrong:
         raise InputError(
             "pack-stray-files",
-            f"{path} has files that belong to no tree: {', '.join(plain(name, 80) for name in wrong[:5])}",
-            hint="A pack holds rhizon-pack.toml, the trees files/shared, files/server and files/player, and archives.",
+            f"{path} has files that belong to no tree: {', '.join(printable(name, 80) for name in wrong[:5])}",
+            hint="A pack contains rhizon-pack.toml, archives and the trees files/shared, files/server, files/player.",
         )
     return pack, files
 
@@ -200,13 +200,17 @@ def _folder_files(folder: Path) -> dict[RelPath, bytes]:
     for file in sorted(folder.rglob("*")):
         name = file.relative_to(folder).as_posix()
         if file.is_symlink():
-            raise InputError("pack-link", f"{name} in the pack is a link", hint="A pack holds ordinary files only.")
+            raise InputError(
+                "pack-link",
+                f"{name} in the pack is a link",
+                hint="Replace it by the file; a pack contains ordinary files only.",
+            )
         if not file.is_file():
             continue
         try:
             files[safe_path(name)] = read_bytes(file, "file of the pack")
         except UnsafeNameError as why:
             raise InputError(
-                "pack-name", f"{plain(name, 120)!r} in the pack has a bad name: {why}", hint="Rename it."
+                "pack-name", f"{printable(name, 120)!r} in the pack has a bad name: {why}", hint="Rename it."
             ) from None
     return files

@@ -30,14 +30,14 @@ def table_of_targets(
     """Raises InputError, RemoteError, NoSolutionError (no target at all)."""
     source = read_any(host, path, None, reporter)
     if source.kind == "lock":
-        raise InputError("already-solved", f"{path} is a lock", hint="Name the list that it was solved from.")
+        raise InputError("already-solved", f"{path} is a lock", hint="Name the list it was solved from.")
     game = host.games(source.beside).get(source.game)
-    reporter.step(f"looking at {source.label} on every target")
+    reporter.step(f"comparing {source.label} with every target")
     request = source.request(majors_to_try(game, host.runtimes(game)))
     rows = target_table(request, game, catalogs_for(host, source, game, catalogs, reporter))
     items = tuple(request.wishes)
     if plot is not None:
         labels = [one.target.label for one in rows]
         values = [[{"fits": 2, "nearly": 1, "no": 0}[cell.fit] for cell in row.cells] for row in rows]
-        heat_map(plot, f"{source.title}: which target carries what", labels, items, values)
+        heat_map(plot, f"{source.title}: which target has what", labels, items, values)
     return TargetTable(name=source.name, items=items, rows=tuple(rows), plot=str(plot) if plot else None)

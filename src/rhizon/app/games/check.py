@@ -21,7 +21,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.line_numbers import line_of, lines_of
 from rhizon.core.model.metadata import MetadataRule
 from rhizon.core.model.setting import SettingDefinition
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.settings.shared import SHARED, meant
 
 __all__ = ["CheckedGame", "GameLine", "GameList", "Taken", "check_game", "list_games", "show_game", "take_out"]
@@ -105,7 +105,7 @@ def _on_line(finding: Finding, line: int | None) -> Finding:
 
 
 class Taken(msgspec.Struct, frozen=True, kw_only=True):
-    """What one rule takes out of an archive: ``values`` by our field, as they stand there; ``trouble``: why not."""
+    """What one rule takes out of an archive: ``values`` by our field, as they are there; ``trouble``: why not."""
 
     loader: str
     rule: int
@@ -131,7 +131,7 @@ def take_out(file: Path, archive: Path) -> list[Taken]:
                 try:
                     values = _values(opened, rule)
                 except ValueError as wrong:
-                    trouble = plain(str(wrong), 300)
+                    trouble = printable(str(wrong), 300)
             taken.append(Taken(loader=name, rule=number, file=rule.file, values=values, trouble=trouble))
     return taken
 
@@ -141,7 +141,7 @@ def _out_of_assembly(game: GameDefinition, file: Path) -> Iterator[Taken]:
     for name, loader in game.loaders.items():
         for number, rule in enumerate(loader.metadata):
             if rule.format != "assembly" or assembly is None:
-                trouble = "it is no assembly" if assembly is None else "the rule is not for assemblies"
+                trouble = "it is not an assembly" if assembly is None else "the rule is not for assemblies"
                 yield Taken(loader=name, rule=number, file=rule.file, values={}, trouble=trouble)
             else:
                 values = _taken(from_assembly(assembly), rule, {})
@@ -160,7 +160,7 @@ def _taken(fields: Fields, rule: MetadataRule, manifest: dict[str, str]) -> dict
         where = getattr(rule, field)
         pairs = fields.pairs(where, rule) if where else []
         values[field] = "; ".join(f"{other} {wanted}".strip() for other, wanted in pairs)
-    return {field: plain(value, 300) for field, value in values.items() if value or getattr(rule, field)}
+    return {field: printable(value, 300) for field, value in values.items() if value or getattr(rule, field)}
 
 
 def _odd(subject: str, what: str, remedy: str) -> Finding:
@@ -176,10 +176,14 @@ def _named_right(game: GameDefinition, file: Path) -> list[Finding]:
 def _patterns(game: GameDefinition) -> list[Finding]:
     findings = []
     if not game.log.content_begin:
-        what = "without it the content at fault cannot be named when a start fails"
-        findings.append(_odd("log.content_begin", what, "Give the pattern of the line that a loader prints first."))
+        what = "without it, the content at fault cannot be named when a start fails"
+        findings.append(
+            _odd(
+                "log.content_begin", what, "Add the pattern of the line that a loader prints before it starts an item."
+            )
+        )
     if not game.log.closed:
-        findings.append(_odd("log.closed", "without it a clean stop is told by the exit code alone", "Add it."))
+        findings.append(_odd("log.closed", "without it, only the exit code tells a clean stop", "Add it."))
     return findings
 
 
@@ -190,8 +194,8 @@ def _runtimes(game: GameDefinition) -> list[Finding]:
     missing = [version for version in game.versions if version not in covered]
     if not missing:
         return []
-    what = f"no rule says which runtime runs {', '.join(missing)}"
-    return [_odd("runtime.rules", what, "Add a rule, or every major is taken for good.")]
+    what = f"no rule names the runtime of {', '.join(missing)}"
+    return [_odd("runtime.rules", what, "Add a rule; otherwise every major is accepted.")]
 
 
 def _metadata(game: GameDefinition) -> list[Finding]:
@@ -214,8 +218,8 @@ def _metadata(game: GameDefinition) -> list[Finding]:
                 except ValueError as wrong:
                     findings.append(_odd(f"{where}.{field}", str(wrong), "Correct the expression."))
             if not rule.entry and game.runtime.family == "java":
-                what = "no `entry`: what the code of its archives leads to cannot be told"
-                findings.append(_odd(where, what, "Say where the class stands that the loader starts."))
+                what = "no `entry`: the code of its archives cannot be judged"
+                findings.append(_odd(where, what, "Name the field with the class that the loader starts."))
     return findings
 
 
@@ -230,7 +234,7 @@ def _settings(game: GameDefinition) -> list[Finding]:
         twin = places.setdefault(place, name)
         if twin != name:
             what = f"{twin} is written to the same place ({place[0]}: {place[1]})"
-            findings.append(_odd(f"settings.{name}", what, "Give each setting a place of its own."))
+            findings.append(_odd(f"settings.{name}", what, "Give each setting its own place."))
     return findings
 
 
@@ -241,11 +245,11 @@ def _shared_names(game: GameDefinition, name: str, setting: SettingDefinition) -
     if shared is None:
         other = meant(name)
         if other is not None and other not in game.settings:
-            what = f"other games say {other} for: {SHARED[other].meaning}"
-            yield _odd(where, what, f"If that is meant, call it {other}, so that a house standard reaches it.")
+            what = f"other games use {other} for: {SHARED[other].meaning}"
+            yield _odd(where, what, f"Name it {other} if it means the same, so that a settings preset applies to it.")
         return
     if setting.type not in shared.types:
         what = f"{name} means {shared.meaning} in every game, and its type is {' or '.join(shared.types)}"
-        yield _odd(f"{where}.type", what, "Take that type, or another name where it means something else.")
+        yield _odd(f"{where}.type", what, "Use that type, or another name if it means something else.")
     if name == "password" and not setting.secret:
-        yield _odd(where, "it would stand in the lock and in lists, for all to see", "Add: secret = true")
+        yield _odd(where, "it would be in locks and lists, readable by everybody", "Add: secret = true")

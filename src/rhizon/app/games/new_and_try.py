@@ -16,7 +16,7 @@ from rhizon.core.launch import Launch, start_command
 from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.setting import Stored
-from rhizon.core.names import ID_PATTERN, plain
+from rhizon.core.names import ID_PATTERN, printable
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import format_value, in_file
 from rhizon.core.settings.dialects import DIALECTS
@@ -29,7 +29,7 @@ LARGEST_LOG = 64 << 20
 
 
 class ValueLine(msgspec.Struct, frozen=True, kw_only=True):
-    """A setting or port, where it is stored, what stands there, and what is wrong with that (empty: nothing)."""
+    """A setting or port, where it is stored, what is there, and what is wrong with that (empty: nothing)."""
 
     name: str
     stored: str
@@ -87,7 +87,7 @@ def new_game(ident: str, output: Path | None, *, write: bool = True) -> NewGame:
     that is not named after it), :class:`StateError` (the file exists)."""
     if not re.fullmatch(ID_PATTERN, ident):
         hint = "An id has small letters, digits, and . _ - between them, at most 64."
-        raise InputError("usage", f"{plain(ident, 80)!r} is not a valid id", hint=hint)
+        raise InputError("usage", f"{printable(ident, 80)!r} is not a valid id", hint=hint)
     name = f"{ident}{ENDING}"
     file = (output or Path()).absolute()
     if output is None or file.is_dir():
@@ -105,7 +105,7 @@ def new_game(ident: str, output: Path | None, *, write: bool = True) -> NewGame:
 
 
 def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> TryResult:
-    """Reads, and changes nothing. Raises DocumentError for the definition, InputError for what is not to be had."""
+    """Reads, and changes nothing. Raises DocumentError for the definition, InputError for what is not available."""
     game = read_game(file)
     if not server.is_dir():
         raise InputError("no-such-folder", f"there is no folder at {server}", hint="Name the folder of a real server.")
@@ -137,7 +137,7 @@ class _Native:
         return self._read[key]
 
     def get(self, place: Stored) -> tuple[str | None, str]:
-        """What stands there, and what is wrong."""
+        """What is there, and what is wrong."""
         values = self.file(place)
         if isinstance(values, str):
             return None, values
@@ -154,11 +154,11 @@ class _Native:
         try:
             return DIALECTS[place.dialect].read(read_bytes(path, "settings file", 16 << 20))
         except ValueError as broken:
-            return f"it cannot be read as {place.dialect}: {plain(str(broken), 160)}"
+            return f"it cannot be read as {place.dialect}: {printable(str(broken), 160)}"
 
 
 def _no_such_key(values: Mapping[str, str]) -> str:
-    return f"the file has no such key; it has: {plain(', '.join(list(values)[:6]) or 'nothing', 120)}"
+    return f"the file has no such key; it has: {printable(', '.join(list(values)[:6]) or 'nothing', 120)}"
 
 
 def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
@@ -178,8 +178,8 @@ def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
         one.checked(value)
     except ValueError as wrong:
         trouble = str(wrong)
-    shown = plain(format_value(value), 120)
-    raw = plain(values.get(one.store.key, shown), 60)
+    shown = printable(format_value(value), 120)
+    raw = printable(values.get(one.store.key, shown), 60)
     if one.secret and value:
         shown = "(secret)"
     elif raw != shown:
@@ -196,7 +196,7 @@ def _value(name: str, place: Stored, native: _Native, check: Callable[[str], str
     stored = f"{place.file}: {place.key}"
     if text is None:
         return ValueLine(name=name, stored=stored, value="", trouble=trouble)
-    return ValueLine(name=name, stored=stored, value=plain(text, 120), trouble=check(text))
+    return ValueLine(name=name, stored=stored, value=printable(text, 120), trouble=check(text))
 
 
 def _places(game: GameDefinition, server: Path) -> list[PlaceLine]:
@@ -236,7 +236,7 @@ def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
 
 
 def _example(game: GameDefinition, loader: LoaderDefinition) -> str:
-    """Where a piece of content would lie."""
+    """Where a piece of content would be."""
     kind = loader.kinds[0] if loader.kinds else "mod"
     rule = game.placing.get(kind)
     name = rule.name if rule is not None and rule.unpack else "{archive}"
@@ -258,7 +258,7 @@ def _patterns(game: GameDefinition, log: Path) -> list[PatternLine]:
             continue
         matcher = re.compile(pattern)
         lines = [number for number, line in enumerate(text, 1) if matcher.search(line)]
-        first = plain(text[lines[0] - 1], 120) if lines else ""
+        first = printable(text[lines[0] - 1], 120) if lines else ""
         found.append(
             PatternLine(name=name, pattern=pattern, lines=tuple(lines[:MOST_MATCHES]), matches=len(lines), first=first)
         )

@@ -114,7 +114,7 @@ def snapshot(
 
 
 def _kept_file(inside: Inside, path: str, verified: Verified | None, *, settings: bool) -> KeptFile | None:
-    """A file as it is now; None for one that is gone or is no ordinary file."""
+    """A file as it is now; None for one that is gone or is not an ordinary file."""
     facts = inside.lstat(path)
     if facts is None or not stat.S_ISREG(facts.st_mode):
         return None

@@ -1,6 +1,6 @@
 """The files that both Rhizon and people write: the server's own settings, and what a pack lays over.
 
-Each is merged three ways: what was shipped last time, what stands there, what is shipped now.
+Each is merged three ways: what was shipped last time, what is there, what is shipped now.
 """
 
 import contextlib
@@ -25,23 +25,23 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Inventory
 from rhizon.core.model.setting import SettingDefinition
-from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
+from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
 from rhizon.core.plan import Settled, WantedFile, Written
 from rhizon.core.secret import HIDDEN
 from rhizon.core.settings.apply import NativeEdits, edits_for, in_file
 from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
-from rhizon.core.settings.merge import Clash, Merged, merge_keys, merge_lines
+from rhizon.core.settings.merge import MergeConflict, Merged, merge_keys, merge_lines
 
 __all__ = ["FileDiff", "Insisted", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
 
 LARGEST_SETTINGS_FILE = 4 << 20
-UNTOUCHED = "the new one, since nobody changed it"
-_UNKNOWN = "\0"  # no setting has this value: whatever stands in its place was changed
+UNTOUCHED = "new version, since it was not edited"
+_UNKNOWN = "\0"  # no setting has this value: whatever is in its place was changed
 
 
 class Insisted(NamedTuple):
-    """What is written whatever stands in a file: ``settings``, and the ports where ``ports`` says so; with ``only``
+    """What is written whatever is in a file: ``settings``, and the ports where ``ports`` says so; with ``only``
     nothing else is."""
 
     settings: Mapping[str, str | int | bool] = {}
@@ -63,7 +63,7 @@ def native_edits(
     enabled: bool = True,
     ports: bool = True,
 ) -> NativeEdits:
-    """What stands, or shall stand, in the server's own files: settings (all of the instance's, or those given),
+    """What is, or will be, in the server's own files: settings (all of the instance's, or those given),
     ``ports``, what is ``enabled`` of the content, and the licence's answer where it was given."""
     game, lock, instance = state.game, state.lock, state.instance
     extra = {role: port.store for role, port in port_places(game, lock).items()}
@@ -167,7 +167,7 @@ def _joined(one: NativeEdits, other: NativeEdits) -> NativeEdits:
 
 
 def _exists(home: InstanceFolder, path: RelPath) -> bool:
-    """Raises :class:`StateError` for what is there and is no ordinary file, or is reached over a link."""
+    """Raises :class:`StateError` for what is there and is not an ordinary file, or is reached over a link."""
     return bool(home.hashes([path]))
 
 
@@ -187,7 +187,7 @@ def _shipped(store: Store, laid: Mapping[RelPath, WantedFile], path: RelPath) ->
 
 
 class _File:
-    """One file: what stands there, what was laid over last time and now (None where nothing is)."""
+    """One file: what is there, what was laid over last time and now (None where nothing is)."""
 
     def __init__(
         self,
@@ -219,7 +219,7 @@ class _File:
             shipped = (dialect.read(self._now) if self._now is not None else {}) | dict(new)
             if self._was is not None:
                 was = dialect.read(self._was)
-            else:  # where something is laid over for the first time, nobody knows who wrote what is there
+            else:  # where something is laid over for the first time, no one knows who wrote what is there
                 was = dict.fromkeys(shipped.keys() - new.keys(), _UNKNOWN)
             if self._mine is None:
                 whole = dialect.edit(self._now or b"", dict(new))
@@ -236,8 +236,8 @@ class _File:
         if self._read_only and made != mine:
             raise StateError(
                 "file-read-only",
-                f"{self._real} is marked read-only, and what was asked for would change it",
-                hint=f"If it may change: chmod u+w {shlex.quote(str(self._real))}, then the same command again.",
+                f"{self._real} is read-only, and this command would change it",
+                hint=f"Allow it with: chmod u+w {shlex.quote(str(self._real))}; then run the same command again.",
             )
 
     def _beside(self, dialect: Dialect, merged: Merged, shipped: Mapping[str, Scalar]) -> bytes | None:
@@ -254,17 +254,17 @@ class _File:
             return self._settled(Merged(data=self._now, taken=(UNTOUCHED,)), None)
         merged = merge_lines(self._was, self._mine, self._now) if self._was is not None else None
         if merged is None:
-            clash = Clash(key="the whole file", mine="yours", shipped="another")
+            clash = MergeConflict(key="the whole file", mine="yours", shipped="another")
             return self._settled(Merged(data=self._mine, clashes=(clash,)), self._now)
         return self._settled(merged, self._now if merged.clashes else None)
 
     def _settled(self, merged: Merged, beside: bytes | None) -> Settled:
         findings = tuple(_clash(self._path, one, secret=one.key in self._secrets) for one in merged.clashes)
         if merged.data == self._mine:
-            return Settled(there=True, after=None, reason="is so already", beside=beside, findings=findings)
+            return Settled(there=True, after=None, reason="unchanged", beside=beside, findings=findings)
         count = len(merged.taken)
         reason = f"{', '.join(merged.taken[:4])}{f' and {count - 4} more' if count > 4 else ''}"
-        if self._read_only:  # whoever marked it so wants it to stay
+        if self._read_only:  # the one who marked it so wants it to stay
             return Settled(
                 there=True, after=None, reason="marked read-only", beside=beside,
                 findings=(*findings, _left(self._path, reason)),
@@ -278,33 +278,33 @@ def _left(path: RelPath, reason: str) -> Finding:
         code="settings-read-only",
         severity="warning",
         subject=path,
-        what=f"it is marked read-only and stays as it is; this would have been changed: {reason}",
-        remedy="If it may change, let its owner write to it (chmod u+w) and run the same command again.",
+        what=f"read-only, left unchanged; this would have changed: {reason}",
+        remedy="To allow it, make it writable (chmod u+w) and run the same command again.",
     )
 
 
 def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
-    """The keys of a file whose values nobody is shown, each with the dialect that its definition names."""
+    """The keys of a file whose values no one is shown, each with the dialect that its definition names."""
     places = (one.store for one in game.settings.values() if one.secret)
     return {one.key: DIALECTS[one.dialect] for one in places if one is not None and one.file == path}
 
 
-def _clash(path: str, one: Clash, *, secret: bool) -> Finding:
+def _clash(path: str, one: MergeConflict, *, secret: bool) -> Finding:
     mine, shipped = (HIDDEN, HIDDEN) if secret else (one.mine[:80], one.shipped[:80])
     if one.shipped_before:
         return Finding(
             code="setting-edited",
             severity="note",
             subject=path,
-            what=f"{one.key} is {mine!r} by hand and stays so ({shipped!r} is what was set)",
+            what=f"{one.key} is {mine!r} by your edit and stays so; {shipped!r} was set",
             remedy="",
         )
     return Finding(
         code="setting-clash",
         severity="warning",
         subject=path,
-        what=f"{one.key} is {mine!r} by hand and was changed to {shipped!r} too; yours stays",
-        remedy=f"The new one lies beside it in {path}.shipped: take over what you like.",
+        what=f"{one.key} is {mine!r} by your edit; the new value {shipped!r} was not applied",
+        remedy=f"The new version is beside it in {path}.shipped; copy what you want.",
     )
 
 
@@ -313,7 +313,7 @@ def shown_diff(path: RelPath, before: bytes, after: bytes, game: GameDefinition)
     secrets = _secrets(game, path)
     old, new = (_hidden(data, secrets).splitlines() for data in (before, after))
     lines = list(difflib.unified_diff(old, new, "before", "after", lineterm="", n=1))[2:]
-    return FileDiff(path=path, lines=tuple(plain(line, 200) for line in lines))
+    return FileDiff(path=path, lines=tuple(printable(line, 200) for line in lines))
 
 
 def _hidden(data: bytes, secrets: Mapping[str, Dialect]) -> str:
@@ -321,6 +321,6 @@ def _hidden(data: bytes, secrets: Mapping[str, Dialect]) -> str:
         try:
             if dialect.read(data).get(key):
                 data = dialect.edit(data, {key: HIDDEN})
-        except ValueError:  # where the secret stands in it cannot be told
-            return f"{HIDDEN} (cannot be understood, and may hold a secret)"
+        except ValueError:  # the place of the secret in it is unknown
+            return f"{HIDDEN} (cannot be parsed; may contain a secret)"
     return data.decode("utf-8", "replace")

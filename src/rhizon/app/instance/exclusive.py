@@ -1,4 +1,4 @@
-"""One command at a time in an instance: others are kept out, what was cut short is rolled back, no server runs."""
+"""One command at a time in an instance: others are kept out, what was interrupted is rolled back, no server runs."""
 
 import contextlib
 import os
@@ -16,6 +16,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.launch import Launch, start_command
 from rhizon.core.model.game import ConsoleRule
+from rhizon.core.words import command_line
 
 __all__ = ["exclusive", "require_stopped", "started_elsewhere"]
 
@@ -24,21 +25,21 @@ STOP_PATIENCE = 3  # times the seconds that the definition gives to a stop: a bu
 
 @contextmanager
 def exclusive(host: Host, home: InstanceFolder, reporter: Reporter) -> Iterator[None]:
-    """Keeps other commands out of the instance. First a change that was cut short is rolled back, and a folder that was
-    moved is recorded; both are reported. At the end, whatever happened, the ledger says what the folder says.
+    """Keeps other commands out of the instance. First a change that was interrupted is rolled back, and a folder that
+    was moved is recorded; both are reported. At the end, whatever happened, the ledger says what the folder says.
 
     Raises :class:`StateError`: another command is at work there, or nothing can be written.
     """
     interrupts.begin()
     with home.busy() as rolled_back:
         if rolled_back:
-            reporter.step("an earlier change was cut short")
-            reporter.done("an earlier change was cut short; it was rolled back")
+            reporter.step("rolling back an interrupted change")
+            reporter.done("an earlier change was interrupted; it was rolled back")
         arrived = ""
         with contextlib.suppress(StateError):  # where the ledger cannot be written, what needs it says so
             arrived = settle(host, home)
         if arrived:
-            reporter.step("looking the instance up in the ledger")
+            reporter.step("registering the server in the ledger")
             reporter.done(arrived)
         try:
             yield
@@ -59,20 +60,21 @@ def require_stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, sto
     if mark is not None and mark.is_bare:  # the bare one of a first start, whose command is gone
         from rhizon.adapters.processes import ended
 
-        reporter.step("ending what is left of a first start that was cut short")
+        reporter.step("stopping the server of an interrupted first start")
         ended(mark.pid, mark.since)
         home.mark_ended(mark)
-        reporter.done("the bare server of a first start that was cut short still ran; it was ended")
+        reporter.done("the server of an interrupted first start was still running; it was stopped")
         return
     pid = mark.pid if mark is not None else started_elsewhere(host, home)
     if pid is None:
         return
     if not stop_first:
         how = "" if mark is not None else "; it was not started by rhizon run"
+        add = "" if stop_first is None else "Add --stop-first. "
         raise StateError(
             "server-running",
             f"the server in {home.folder} is running (process {pid}{how})",
-            hint=f"Stop it first: rhizon stop {home.folder}{'' if stop_first is None else ', or add --stop-first'}",
+            hint=f"{add}{'Or stop' if add else 'Stop'} it first: {command_line('rhizon', 'stop', home.folder)}",
         )
     _stop(host, home, reporter, mark, pid)
 
@@ -88,7 +90,7 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
         how = _asked_to_stop(home, mark, console)
     else:
         signalled(pid, since, console.stop_signal or "terminate")
-        how = "; it was asked by a signal, since rhizon run did not start it"
+        how = "; by a signal, since rhizon run did not start it"
     begun = time.monotonic()
     limit = STOP_PATIENCE * console.stop_seconds
     while alive(pid, since):
@@ -96,8 +98,8 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
         if waited > limit:
             raise StateError(
                 "server-not-stopped",
-                f"the server was asked to stop and still runs after {limit:.0f} s (process {pid})",
-                hint="See what it prints where it was started; nothing was changed.",
+                f"the server is still running after being asked to stop for {limit:.0f} s (process {pid})",
+                hint="Nothing was changed. Check its output where it was started.",
             )
         if waited > 2:
             reporter.progress(f"waiting for {waited:.0f} s", waited / limit)
@@ -105,7 +107,7 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
     if mark is not None:
         home.mark_ended(mark)
     vars(host).pop("processes", None)  # they are looked at again
-    reporter.done(f"the server is stopped{how}")
+    reporter.done(f"the server has stopped{how}")
 
 
 def _asked_to_stop(home: InstanceFolder, mark: RunMark, console: ConsoleRule) -> str:
@@ -119,9 +121,9 @@ def _asked_to_stop(home: InstanceFolder, mark: RunMark, console: ConsoleRule) ->
         with ConsoleClient(home, mark) as client:
             client.send(console.stop)
         return ""
-    except StateError:  # whoever held its console was killed: nobody can type into it any more
+    except StateError:  # the one who held its console was killed: no one can type into it any more
         signalled(mark.pid, mark.since, "terminate")
-        return "; it was asked by a signal, since the rhizon run that held its console is gone"
+        return "; by a signal, since the rhizon run that had its console has ended"
 
 
 def started_elsewhere(host: Host, home: InstanceFolder) -> int | None:
@@ -136,7 +138,7 @@ def started_elsewhere(host: Host, home: InstanceFolder) -> int | None:
         instance, lock = home.instance(), home.lock()
         game = host.game_of(instance)
     except RhizonError:
-        return None  # whoever reads it next says what is wrong with it
+        return None  # the one who reads it next says what is wrong with it
     command = start_command(
         game, Launch(lock.target.loader, instance.runtime, instance.heap_mib, path_separator=os.pathsep, content=())
     )

@@ -10,7 +10,7 @@ from rhizon.adapters.transact import write_alone
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.setting import Stored
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.settings.apply import NativeEdits
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.settings.dialects.plain import argument_list
@@ -28,14 +28,14 @@ def understood(path: PurePath | str) -> Iterator[None]:
     except NotWritableError as refused:
         raise StateError(
             "edit-not-written",
-            f"{path} cannot be changed so: {plain(str(refused), 200)}",
-            hint="Choose another value, or edit that place by hand; nothing in the file was changed.",
+            f"{path} cannot be changed like this: {printable(str(refused), 200)}",
+            hint="Nothing in the file was changed. Choose another value, or edit that place by hand.",
         ) from None
     except ValueError as broken:
         raise StateError(
             "native-file-broken",
-            f"{path} cannot be understood: {plain(str(broken), 200)}",
-            hint="Mend that file (nothing in it was changed), or delete it so that it is written anew.",
+            f"{path} cannot be parsed: {printable(str(broken), 200)}",
+            hint="Nothing in it was changed. Correct the file, or delete it so that it is written again.",
         ) from None
 
 

@@ -13,7 +13,7 @@ from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
-from rhizon.core.names import RelPath, plain
+from rhizon.core.names import RelPath, printable
 from rhizon.core.start_scripts import start_scripts
 
 __all__ = ["refetch"]
@@ -28,14 +28,14 @@ def refetch(
     reporter: Reporter,
 ) -> int:
     """Sees that the store has all of ``files`` (path in the instance to hash and size); answers how many had to be
-    fetched. Raises :class:`StateError` when some are not to be had any more."""
+    fetched. Raises :class:`StateError` when some are not available any more."""
 
     def lacking() -> list[RelPath]:
         return [path for path, (sha256, size) in files.items() if not host.store.has(sha256, size)]
 
     if not lacking():
         return 0
-    reporter.step("getting back what the store has lost")
+    reporter.step("fetching what the store has lost")
     came = 0
     why: list[str] = []
     try:
@@ -55,14 +55,14 @@ def refetch(
         if lacking() and lock.loader is not None and lock.loader.install == "unpack":
             wanted_files(lock, game, host.store, instance.runtime, allow_installer=False)
     except RhizonError as broken:
-        why.append(plain(broken.message))
+        why.append(printable(broken.message))
     left = lacking()
     if left:
         raise StateError(
             "state-incomplete",
-            f"{len(left)} files are not to be had any more: {', '.join(left[:4])}",
+            f"{len(left)} files are no longer available: {', '.join(left[:4])}",
             details=why,
-            hint="Provision again from the list or pack, with a catalog that has them; nothing was changed.",
+            hint="Nothing was changed. Provision again from the list or pack, with a catalog that has them.",
         )
-    reporter.done(f"what the store had lost is there again ({came} fetched)")
+    reporter.done(f"{came} files that the store had lost were fetched")
     return came

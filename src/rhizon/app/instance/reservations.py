@@ -25,7 +25,7 @@ from rhizon.core.errors import InputError, RhizonError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
-from rhizon.core.names import ID_PATTERN, plain
+from rhizon.core.names import ID_PATTERN, printable
 from rhizon.core.words import command_line, free_name
 
 __all__ = [
@@ -101,7 +101,7 @@ def _look(host: Host, entry: Entry) -> Server:
     if seen is not None and seen == entry.seen and not entry.soon:
         return Server(entry, "here")
     if seen is None and not home.is_ours:
-        return Server(entry, "absent", "its folder cannot be seen")
+        return Server(entry, "absent", "its folder was not found")
     try:
         return Server(msgspec.structs.replace(_read(host, home, seen or ""), soon=entry.soon), "here")
     except (RhizonError, OSError) as broken:
@@ -139,7 +139,7 @@ def is_the_same(server: Server, entry: Entry) -> bool:
 
 
 def reconcile(host: Host, ledger: Ledger) -> None:
-    """Reads again what rows say of folders that have changed, and drops reservations that nobody works on any more;
+    """Reads again what rows say of folders that have changed, and drops reservations that no one works on any more;
     only inside a claim. Folders that cannot be seen keep their rows, as do those that another command works on."""
     for entry in ledger.entries():
         home = host.home(Path(entry.folder))
@@ -191,8 +191,8 @@ def _arrived(host: Host, ledger: Ledger, home: InstanceFolder, entries: Sequence
     for one in entries:
         if is_the_same(_look(host, one), mine):
             ledger.drop(one.folder)
-            return f"it was moved here from {one.folder}; the ledger has its new place now"
-    return "this host's ledger did not know it; it does now"
+            return f"it was moved here from {one.folder}; the ledger has been updated"
+    return "it was not in this machine's ledger and has been added"
 
 
 def server_name(wanted: str | None, before: str | None, usual: str, others: Sequence[Entry]) -> str:
@@ -205,7 +205,7 @@ def server_name(wanted: str | None, before: str | None, usual: str, others: Sequ
     if not re.fullmatch(ID_PATTERN, wanted):
         raise InputError(
             "bad-name",
-            f"{plain(wanted, 80)!r} is not a valid name",
+            f"{printable(wanted, 80)!r} is not a valid name",
             hint="A name has small letters, digits, and . _ - between them, at most 64.",
         )
     if wanted in taken and wanted != before:
@@ -239,7 +239,7 @@ def ports_for(
 
 @contextlib.contextmanager
 def reserved(host: Host, home: InstanceFolder, decide: Callable[[Sequence[Entry]], tuple[T, Entry]]) -> Iterator[T]:
-    """What ``decide`` chooses beside what all others hold; inside, nobody else gets that, nor what the instance holds
+    """What ``decide`` chooses beside what all others hold; inside, no one else gets that, nor what the instance holds
     now. The caller holds the instance, whose row is settled when it lets go of it."""
     with open_ledger(host, write=True) as ledger, ledger.claim():
         reconcile(host, ledger)
@@ -260,6 +260,6 @@ def require_free(host: Host, home: InstanceFolder, entry: Entry) -> None:
     for one in collisions(host, entry):
         raise StateError(
             "port-clash",
-            f"port {one.number} ({one.role}) belongs to {one.other.name} ({one.other.folder}) too",
+            f"port {one.number} ({one.role}) is also a port of {one.other.name} ({one.other.folder})",
             hint=f"Give this server other ports: {command_line('rhizon', 'ports', home.folder, '--move')}",
         )

@@ -1,4 +1,4 @@
-"""Server files that lie in a folder of a catalog: making the document that lists them, and what of it must come."""
+"""Server files that are in a folder of a catalog: making the document that lists them, and what of it must come."""
 
 import hashlib
 from collections.abc import Iterable
@@ -16,7 +16,7 @@ __all__ = ["file_tree", "piecewise", "read_tree", "tree_files", "tree_path"]
 
 
 def tree_path(game: str, folder: RelPath) -> RelPath:
-    """Where the document about a folder lies in the catalog."""
+    """Where the document about a folder is in the catalog."""
     return RelPath(f"{game}/trees/{folder.replace('/', '-')}.json")
 
 
@@ -27,7 +27,7 @@ def file_tree(folder: Path) -> FileTree:
         name = file.relative_to(folder).as_posix()
         if file.is_symlink():
             raise InputError(
-                "tree-link", f"{file} is a link", hint="Server files are ordinary files: put the file there."
+                "tree-link", f"{file} is a link", hint="Replace it by the file; server files are ordinary files."
             )
         if file.is_file():
             try:

@@ -17,7 +17,7 @@ __all__ = ["InstanceState", "compare_states", "load_state", "require_instance_st
 
 
 class InstanceState(msgspec.Struct, frozen=True, kw_only=True):
-    """All that a server is but for the bytes of its files, at one moment or as it shall be.
+    """All that a server is but for the bytes of its files, at one moment or as it should be.
 
     ``game`` has the settings of the lock's content, too.
     """

@@ -1,4 +1,4 @@
-"""From a lock to the files that an instance shall have, every one of them in the store."""
+"""From a lock to the files that an instance should have, every one of them in the store."""
 
 import os
 import subprocess
@@ -18,7 +18,7 @@ from rhizon.core.launch import fill
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import LaidFile, Lock, LockedFile, LockedRelease
-from rhizon.core.names import RelPath, plain, safe_path
+from rhizon.core.names import RelPath, printable, safe_path
 from rhizon.core.plan import WantedFile
 from rhizon.core.units import counted
 
@@ -28,7 +28,7 @@ INSTALLER_SECONDS = 600
 
 
 def locked_files(lock: Lock) -> list[LockedFile]:
-    """What the server needs from the catalogs; of server files that lie in a folder only the document about them."""
+    """What the server needs from the catalogs; of server files that are in a folder only the document about them."""
     loader = [lock.loader.file] if lock.loader is not None else []
     return [lock.server, *loader, *(one.file for one in lock.on_server())]
 
@@ -67,8 +67,8 @@ def wanted_files(
             if path in wanted:
                 raise StateError(
                     "names-clash",
-                    f"two archives would both be {path} ({wanted[path].origin}; {release.id} {release.version})",
-                    hint="Exclude one of the two in the list, or tell the catalog's keeper.",
+                    f"two archives have the same path {path} ({wanted[path].origin}; {release.id} {release.version})",
+                    hint="Exclude one of the two in the list, or report it to the catalog's maintainer.",
                 )
             wanted[path] = one
     for path in game.settings_files & wanted.keys():
@@ -81,7 +81,7 @@ def wanted_files(
         raise RemoteError(
             "server-incomplete",
             f"the catalog's server files or loader lack {', '.join(missing)}",
-            hint="Tell the catalog's keeper, or correct the game definition.",
+            hint="Report it to the catalog's maintainer, or correct the game definition.",
         )
     return wanted
 
@@ -96,15 +96,15 @@ def _refuse_overrides(lock: Lock, wanted: Mapping[RelPath, WantedFile]) -> None:
             f"the pack would replace {counted(len(replaced), 'file')} of the server, its loader or its content: "
             f"{', '.join(replaced[:4])}",
             details=[f"{path} comes from {wanted[path].origin}" for path in replaced[:20]],
-            hint="Ask the pack's author to take them out: a changed mod belongs in the pack's archives/ under a "
-            "version of its own.",
+            hint="Ask the pack's author to remove them; a changed mod belongs in the pack's archives/ with its "
+            "own version.",
         )
 
 
 def _content(
     lock: Lock, game: GameDefinition, store: Store, release: LockedRelease
 ) -> Iterator[tuple[RelPath, WantedFile]]:
-    """A release as it shall lie there: its archive, or all that is in it."""
+    """A release as it will be placed: its archive, or all that is in it."""
     file = release.file
     place = place_of(game, lock, release)
     origin = f"{release.id} {release.version} ({_origin(file)})"
@@ -119,8 +119,8 @@ def _laid(lock: Lock, laid: LaidFile, store: Store) -> WantedFile:
     if not store.has(laid.sha256, laid.size):
         raise StateError(
             "pack-file-missing",
-            f"{laid.path} was laid over by the pack {lock.name}, and this host's store does not have it",
-            hint="Provision from the pack itself: a lock names its files, and does not hold them.",
+            f"{laid.path} is an overlay of the pack {lock.name} and is not in this machine's store",
+            hint="Provision from the pack itself; a lock names its files but does not contain them.",
         )
     return WantedFile(sha256=laid.sha256, size=laid.size, origin=f"pack {lock.name}", edited=True)
 
@@ -147,15 +147,15 @@ def _installed(
     if rule is None:
         raise StateError(
             "no-installer-rule",
-            f"{name} comes as an installer and the game definition does not say how to run it",
+            f"{name} is an installer, and the game definition does not say how to run it",
             hint=f"Add [loaders.{target.loader}.installer] to the definition, or choose another build.",
         )
     if not allowed:
         raise StateError(
             "installer-not-allowed",
             f"{name} can only be installed by running its own installer program",
-            details=["Rhizon runs no program from a catalog unless you say so"],
-            hint="If you trust it, add --allow-installer; or ask for another loader build in the list.",
+            details=["Rhizon does not run programs from a catalog unless you allow it"],
+            hint="If you trust it, add --allow-installer; or choose another loader build in the list.",
         )
     with tempfile.TemporaryDirectory(prefix="rhizon-installer-") as scratch:
         folder = Path(scratch) / "server"
@@ -185,11 +185,11 @@ def _run_installer(command: tuple[str, ...], folder: Path, name: str) -> None:
         said = done.stdout.decode("utf-8", "replace").strip().splitlines()
         failed = f"it ended with exit code {done.returncode}" if done.returncode else ""
     except (OSError, subprocess.SubprocessError) as broken:
-        said, failed = [], plain(str(broken), 200)
+        said, failed = [], printable(str(broken), 200)
     if failed:
         raise StateError(
             "installer-failed",
             f"the installer of {name} failed: {failed}",
-            details=[plain(line, 200) for line in said[-8:]],
+            details=[printable(line, 200) for line in said[-8:]],
             hint="Nothing was changed. Choose another build of the loader in the list.",
         )

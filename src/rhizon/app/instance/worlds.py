@@ -1,4 +1,4 @@
-"""The world of an instance: where it lies, where it comes from, and what can be read from it."""
+"""The world of an instance: where it is, where it comes from, and what can be read from it."""
 
 import itertools
 import re
@@ -16,8 +16,9 @@ from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.units import counted, size_text
+from rhizon.core.words import command_line
 
 __all__ = [
     "WorldOrigin",
@@ -35,7 +36,7 @@ COMING = "world-coming"  # in .rhizon/: a copy while it is made
 
 
 def world_folder(home: InstanceFolder, game: GameDefinition, instance: Instance) -> Path:
-    """Where the world in use lies, or will lie."""
+    """Where the world in use is, or will be."""
     name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
     return home.folder / game.world.folder / str(name)
 
@@ -62,11 +63,11 @@ def world_version(world: Path, game: GameDefinition) -> str:
     if rule is None or not (world / rule.file).is_file():
         return ""
     match = re.search(rule.pattern, read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace"), re.M)
-    return plain(match["version"], 60) if match is not None else ""
+    return printable(match["version"], 60) if match is not None else ""
 
 
 class WorldOrigin(NamedTuple):
-    """A folder that a new world is copied from, and how that is told."""
+    """A folder that a new world is copied from, and how messages name it."""
 
     folder: Path
     words: str
@@ -87,9 +88,9 @@ def find_origin(
     if wanted not in there:
         raise InputError(
             "template-missing",
-            f"the world is to come from the template {wanted}, which is not among the content",
-            details=[f"templates that are: {', '.join(there) or 'none'}"],
-            hint=f"Put it into the content of the list, or set {rule} to nothing.",
+            f"the world is made from the template {wanted}, which is not in the content",
+            details=[f"available templates: {', '.join(there) or 'none'}"],
+            hint=f"Add it to the content of the list, or set {rule} to an empty value.",
         )
     one = there[str(wanted)]
     return WorldOrigin(home.folder / place_of(game, lock, one), f"template {one.id} {one.version}")
@@ -118,21 +119,21 @@ def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance
             return  # the same command once more: it is here already
         raise StateError(
             "world-exists",
-            f"the server has a world named {world.name} already, which stays",
-            hint=f"Take the other one over under a name of its own: --set {game.world.name_setting}=NAME",
+            f"the server already has a world named {world.name}",
+            hint=f"Import the other one under another name: --set {game.world.name_setting}={world.name}-2",
         )
     if home.folder.resolve().is_relative_to(named.resolve()):
-        raise InputError("no-such-world", f"{named} holds the instance itself", hint="Name the folder of a world.")
+        raise InputError("no-such-world", f"{named} contains the server itself", hint="Name the folder of a world.")
     files, size = size_of(named)
     if files == 0:
         raise InputError("no-such-world", f"{named} is empty", hint="Name the folder of a world.")
     if size > free_bytes(home.folder):
         raise StateError(
             "disk-full",
-            f"the world in {named} takes {size_text(size)}, {size_text(free_bytes(home.folder))} are free",
+            f"the world in {named} takes {size_text(size)}, {size_text(free_bytes(home.folder))} free",
             hint="Free some space, or provision on a larger disk.",
         )
-    _not_newer(named, game, target, f"Ask for the game version of the world in [target]; {target} was chosen.")
+    _not_newer(named, game, target, f"Set the world's game version in [target]; {target} was chosen.")
 
 
 def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> None:
@@ -140,8 +141,8 @@ def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> Non
     if game.is_newer(version, target):
         raise StateError(
             "world-is-newer",
-            f"the world {world.name} was written by {game.title} {version}, and the server would be {target}",
-            details=["a game that opens the world of a newer one loses what it does not know, or all of it"],
+            f"the world {world.name} was written by {game.title} {version}, newer than the server's {target}",
+            details=["an older game that opens a newer world loses parts of it, or all of it"],
             hint=hint,
         )
 
@@ -153,7 +154,7 @@ def _named(folder: Path) -> str:
 def put_aside(home: InstanceFolder, world: Path) -> str:
     """Renames a world that is in the way; nothing is lost. The name that it has now."""
     path = world.relative_to(home.folder).as_posix()
-    with translated("put the world aside", world), home.inside() as inside:
+    with translated("move the world aside", world), home.inside() as inside:
         aside = next(one for n in itertools.count(1) if inside.lstat(one := f"{path}-aside-{n}") is None)
         inside.rename(path, aside)
     return aside.rpartition("/")[2]
@@ -165,8 +166,8 @@ def require_no_interrupt(home: InstanceFolder) -> None:
     if interrupts.asked():
         raise NotReadyError(
             "first-start-interrupted",
-            "interrupted before the server was ready to run; its files are in place and stay",
-            hint=f"Run the same command again to go on, or remove {home.folder}.",
+            "interrupted before the server was ready to run; its files are in place",
+            hint=f"Run the same command again to continue, or remove {home.folder}.",
         )
 
 
@@ -192,8 +193,8 @@ def lay_world(
     if not origin.folder.is_dir():
         raise StateError(
             "template-missing",
-            f"{origin.folder} is not there any more, and the world was to be copied from it",
-            hint=f"Put back what is missing first: rhizon repair {home.folder}",
+            f"{origin.folder} no longer exists, and the world should be copied from it",
+            hint=f"Put back what is missing first: {command_line('rhizon', 'repair', home.folder)}",
         )
     files, size = size_of(origin.folder)
     reporter.step(f"copying the world from {origin.words}")
@@ -203,7 +204,7 @@ def lay_world(
             if bare == "made it":
                 inside.remove(place)
             else:  # an earlier try made it, or somebody played there meanwhile
-                reporter.done(f"the world that was there is now {put_aside(home, world)}")
+                reporter.done(f"the previous world is now {put_aside(home, world)}")
 
         def tell(part: float) -> None:
             reporter.progress("copying", part)

@@ -71,7 +71,7 @@ class BackupWishes(NamedTuple):
 def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) -> BackupResult:
     """Saves an instance into this host's backups or into another repository, then prunes old ones.
 
-    Raises :class:`StateError` (no instance, no room, the server does not hold still), InputError (a bad rule or key).
+    Raises :class:`StateError` (no instance, no room, the server does not pause saving), InputError (a bad rule or key).
     """
     to, rule = wishes.backups, None
     if wishes.keep is not None:
@@ -192,7 +192,7 @@ def _make(host: Host, state: InstanceState, repository: Repository, reporter: Re
         if bad:
             raise TrustError(
                 "backup-damaged",
-                f"what was written into {repository.root} does not read back: {bad[0]}",
+                f"what was written into {repository.root} cannot be read back: {bad[0]}",
                 hint="That disk may be failing: back up to another one with --backups. This backup was not kept.",
             )
         when = repository.new_time(links.id)
@@ -236,7 +236,7 @@ def _make(host: Host, state: InstanceState, repository: Repository, reporter: Re
         )
         added = sum(repository.chunk_size(one) for one in fresh)
     total = sum(one.size for part in (world, settings) for one in part.values())
-    reporter.done(f"backup {when}: {size_text(total)}, {size_text(added)} of it new")
+    reporter.done(f"backup {when}: {size_text(total)}, {size_text(added)} new")
     return BackupResult(
         folder=str(home.folder),
         name=state.instance.name,
@@ -277,7 +277,7 @@ def _key_findings(repository: Repository) -> list[Finding]:
             code="backup-key",
             severity="warning",
             subject="encryption",
-            what="without its key (or passphrase) these backups cannot be read by anybody, Rhizon included",
+            what="without its key (or passphrase) nobody can read these backups, not even Rhizon",
             remedy="Keep a copy of the key apart from this machine. To see that it opens them: "
             "rhizon backup DIR --verify --key FILE",
         )
@@ -296,15 +296,15 @@ def _room_for(repository: Repository, size: int) -> None:
     if size > free:
         raise StateError(
             "disk-full",
-            f"up to {size_text(size)} are to be written into the backups, {size_text(free)} are free",
+            f"up to {size_text(size)} are to be written into the backups, {size_text(free)} free",
             details=[str(repository.root)],
-            hint="Free some space, let go of old backups (--keep 7d,4w), or back up to another disk: --to FOLDER",
+            hint="Free some space, prune old backups (--keep 7d,4w), or back up to another disk with --backups.",
         )
 
 
 @contextlib.contextmanager
 def _hold(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Consistency]:
-    """While the world is read: how sure it is that nobody writes."""
+    """While the world is read: how sure it is that no one writes."""
     mark = home.running()
     if mark is None:
         yield "unsure" if started_elsewhere(host, home) is not None else "stopped"
@@ -340,7 +340,9 @@ def _findings(
         wrote = f"the server wrote while it was read ({', '.join(moved[:3])})" if moved else "the server was running"
         known = game.console.hold is not None
         why = (
-            "its console cannot be reached" if known else f"the definition of {game.title} does not say how to hold it"
+            "its console cannot be reached"
+            if known
+            else f"the definition of {game.title} does not say how to pause saving"
         )
         findings.append(
             Finding(

@@ -29,7 +29,7 @@ def _passphrase(source: str, root: Path, ask: AskSecret | None) -> Secret:
         if ask is None:
             raise InputError(
                 "nobody-to-ask", "cannot ask for the passphrase: there is no terminal",
-                hint="Put it into a file that only you can read: --passphrase FILE",
+                hint="Put it into a file that only you can read, and name it with --passphrase.",
             )  # fmt: skip
         return ask("passphrase of the backups")
     return read_secret(Path(source))

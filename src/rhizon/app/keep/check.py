@@ -30,10 +30,11 @@ from rhizon.core.plan import BESIDE
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import for_name, format_value, holds
 from rhizon.core.settings.dialects import DIALECTS
+from rhizon.core.words import command_line
 
 __all__ = ["CheckResult", "check"]
 
-_THERE = "\0"  # in a remedy, what stands in the file now
+_THERE = "\0"  # in a remedy, what is in the file now
 
 
 class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,7 +56,7 @@ class CheckResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def check(host: Host, folder: Path) -> CheckResult:
-    """Raises :class:`StateError` when there is no instance, or a document of it is nowhere to be had any more."""
+    """Raises :class:`StateError` when there is no instance, or a document of it is not available anywhere."""
     state = require_loaded(host, host.home(folder))
     home, game, instance, lock, inventory = state.home, state.game, state.instance, state.lock, state.inventory
     mark = home.running()
@@ -95,9 +96,9 @@ def _runtime(instance: Instance) -> list[Finding]:
     report = probe(family, Path(chosen.program))
     remedy = f"Install {chosen.family} {chosen.major} again, or provision again to choose another."
     if report is None:
-        return [_finding("runtime-gone", "error", chosen.program, "the runtime does not answer any more", remedy)]
+        return [_finding("runtime-gone", "error", chosen.program, "the runtime no longer responds", remedy)]
     if report.major != chosen.major:
-        what = f"it is {chosen.family} {report.major} now, the server was made for {chosen.major}"
+        what = f"it is now {chosen.family} {report.major}; the server was provisioned for {chosen.major}"
         return [_finding("runtime-other-major", "error", chosen.program, what, remedy)]
     if report.version != chosen.version:
         what = f"it was updated from {chosen.version} to {report.version}"
@@ -106,46 +107,46 @@ def _runtime(instance: Instance) -> list[Finding]:
 
 
 def _licence(home: InstanceFolder, game: GameDefinition, instance: Instance) -> list[Finding]:
-    again = f"rhizon provision {instance.source} {home.folder}"
+    again = f"{command_line('rhizon', 'provision', instance.source, home.folder)}"
     if game.licence is not None and instance.licence is None:
-        what = f"nobody has accepted the licence of {game.title}"
+        what = f"the licence has not been accepted: {game.title}"
         return [
             _finding("licence-pending", "error", game.licence.text, what, f"Read it, then {again} --accept-licence")
         ]
     if not instance.first_start_done:
-        return [_finding("first-start-pending", "error", "first start", "it has not been done yet", again)]
+        return [_finding("first-start-pending", "error", "first start", "not done yet", again)]
     return []
 
 
 def _documents(home: InstanceFolder) -> list[Finding]:
     """Rhizon's own records: an unfinished change, damage."""
-    again = f"rhizon repair {home.folder}"
+    again = f"{command_line('rhizon', 'repair', home.folder)}"
     findings = [
         _finding(
             "instance-damaged",
             "error",
             f"{RHIZON}/{one.name}",
-            f"it is damaged ({one.why}); the rest of this report goes by the {one.source}",
+            f"it is damaged ({one.why}); the rest of this report uses the {one.source}",
             again,
         )
         for one in home.damaged()
     ]
     if home.is_unfinished:
-        what = "a change was cut short; this report is of the state before it"
-        remedy = f"The next command that changes something rolls it back, such as: {again}"
+        what = "a change was interrupted; this report shows the state before it"
+        remedy = f"It is rolled back by the next command that changes something: {again}"
         findings.append(_finding("unfinished-change", "error", RHIZON, what, remedy))
     return findings
 
 
 def _links(home: InstanceFolder, game: GameDefinition) -> list[Finding]:
-    """Folders of the instance that are elsewhere, where nobody said that this is meant."""
+    """Folders of the instance that are elsewhere, where no one said that this is meant."""
     world = game.world.folder
     folders: set[str] = {RHIZON, world, *game.folders.values()}
     if not _leads_away(home, world):
         with home.inside() as inside:
             folders |= {f"{world}/{name}" for name in inside.names(world)}
-    what = "it is a link, and Rhizon follows none that it was not told of: nothing there is changed or backed up"
-    remedy = 'Put the folder itself there, or name where it leads in host.toml: linked = ["/that/folder"].'
+    what = "it is a link that is not allowed in host.toml: nothing there is changed or backed up"
+    remedy = 'Put the folder itself there, or allow its target in host.toml: linked = ["/that/folder"].'
     return [_finding("linked-folder", "error", one, what, remedy) for one in sorted(folders) if _leads_away(home, one)]
 
 
@@ -164,14 +165,17 @@ def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
     if not any(one.entry.folder == str(home.folder) for one in servers):
         was = next((one.entry.folder for one in servers if is_the_same(one, entry)), None)
         if was is not None:
-            what, remedy = f"it was moved here from {was}", "The next command that changes something records it."
+            what, remedy = (
+                f"it was moved here from {was}",
+                "The next command that changes something updates the ledger.",
+            )
             findings.append(_finding("moved-by-hand", "note", RHIZON, what, remedy))
         else:
-            what = "this host's ledger does not know it: its ports may be given to another server"
+            what = "it is not in this machine's ledger: its ports may be given to another server"
             findings.append(_finding("not-in-ledger", "warning", RHIZON, what, f"rhizon host --rebuild {home.folder}"))
-    remedy = f"Give one of the two ports of its own: rhizon ports {home.folder} --move"
+    remedy = f"Give one of the two ports of its own: {command_line('rhizon', 'ports', home.folder, '--move')}"
     for one in collisions(host, entry):
-        what = f"port {one.number} is also that of {one.other.name} ({one.other.folder})"
+        what = f"port {one.number} is also a port of {one.other.name} ({one.other.folder})"
         findings.append(_finding("port-clash", "error", one.role, what, remedy))
     return findings
 
@@ -188,7 +192,7 @@ def _secrets(home: InstanceFolder, game: GameDefinition) -> list[Finding]:
             if one.secret and one.store is not None and one.store.file == name and _says(home, one.store)
         ]
         if facts is not None and facts.st_mode & 0o077 and held:
-            what = f"it holds {', '.join(held)}, and others may read it (mode {facts.st_mode & 0o777:04o})"
+            what = f"it contains {', '.join(held)}, and other users can read it (mode {facts.st_mode & 0o777:04o})"
             findings.append(
                 _finding("secret-readable", "warning", name, what, f"chmod 600 {shlex.quote(str(home.folder / name))}")
             )
@@ -216,7 +220,7 @@ def _files(host: Host, home: InstanceFolder, game: GameDefinition, inventory: In
 def _file(
     host: Host, home: InstanceFolder, inside: Inside, game: GameDefinition, path: str, owned: OwnedFile
 ) -> list[Finding]:
-    again = f"rhizon repair {home.folder}"
+    again = f"{command_line('rhizon', 'repair', home.folder)}"
     place = home.valid(path)
     facts = inside.lstat(place) if place is not None else None
     there = facts is not None and stat.S_ISREG(facts.st_mode)
@@ -224,26 +228,30 @@ def _file(
         return []  # there to be looked at and deleted; reported as a settings file
     if facts is None or place is None:
         severity: Severity = "note" if owned.edited else "error"
-        remedy = f"Fine if you deleted it; rhizon update {home.folder} puts it back." if owned.edited else again
-        return [_finding("file-missing", severity, path, f"it is missing ({owned.origin})", remedy)]
+        remedy = (
+            f"If you did not delete it, this puts it back: {command_line('rhizon', 'update', home.folder)}"
+            if owned.edited
+            else again
+        )
+        return [_finding("file-missing", severity, path, f"missing ({owned.origin})", remedy)]
     if owned.edited and there:
         return []
     if owned.executable and not facts.st_mode & 0o100:
-        return [_finding("file-changed", "error", path, "it is not marked as a program any more", again)]
+        return [_finding("file-changed", "error", path, "no longer executable", again)]
     if inside.hashes([place], host.store.verified)[place] != owned.sha256:
-        return [_finding("file-changed", "error", path, f"it is not what was placed ({owned.origin})", again)]
+        return [_finding("file-changed", "error", path, f"changed since it was placed ({owned.origin})", again)]
     return []
 
 
 def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory: Inventory) -> list[Finding]:
-    """Content in the content folders that nobody locked, archives or, where such are unpacked, folders."""
+    """Content in the content folders that no one locked, archives or, where such are unpacked, folders."""
     loader = game.loaders[lock.target.loader]
     named = loader.enabled is not None or any("{content}" in word for word in loader.command)
-    what = "it is in a content folder and in no lock; players would need it too"
+    what = "it is in a content folder but not in the lock; players would need it too"
     if named:
-        what = "it is in a content folder and in no lock; the server is told what to load, and leaves it alone"
+        what = "it is in a content folder but not in the lock; the server does not load it"
     severity: Severity = "note" if named else "warning"
-    remedy = "Put it into the list and provision again, or take it out of the folder."
+    remedy = "Add it to the list and provision again, or remove it from the folder."
     endings = {os.path.splitext(one.file.path)[1] for one in lock.releases}  # noqa: PTH122 - a text, not a file
     ours = {parent for path in inventory.files for parent in (path, *map(str, PurePosixPath(path).parents))}
     unpacked = {folder for kind, folder in game.folders.items() if kind in game.placing and game.placing[kind].unpack}
@@ -267,20 +275,22 @@ def _settings(state: InstanceState) -> list[Finding]:
         data = home.read(name)
         if data is None:
             if instance.first_start_done:
-                remedy = f"rhizon update {home.folder} writes it anew as it was set; secrets have to be given again."
+                remedy = (
+                    f"{command_line('rhizon', 'update', home.folder)} writes it again; secrets must be given again."
+                )
                 findings.append(_finding("settings-file-missing", "error", name, "it is gone", remedy))
             continue
         try:
             native = DIALECTS[dialect].read(data)
         except ValueError as broken:
-            remedy = "Mend that line by hand."
+            remedy = "Correct that line by hand."
             findings.append(_finding("native-file-broken", "error", name, str(broken), remedy))
             continue
         for key, wanted in values.items():
             if not holds(dialect, DIALECTS[dialect], native, key, wanted):
                 value = DIALECTS[dialect].spell(wanted)
                 what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"
-                remedy = again.get((name, key), "Fine if you changed it by hand: it stays.")
+                remedy = again.get((name, key), "If you changed it by hand, it stays.")
                 remedy = remedy.replace(_THERE, native.get(key, "NUMBER"))
                 findings.append(_finding("setting-differs", "warning", name, what, remedy))
     return findings
@@ -294,7 +304,7 @@ def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lo
         return shlex.join(("rhizon", words[0], str(folder), *words[1:]))
 
     def put(place: Stored, change: str) -> None:
-        said[place.file, place.key] = f"Fine if you changed it by hand: it stays. Else: {command('set', change)}"
+        said[place.file, place.key] = f"If you changed it by hand, it stays. Else: {command('set', change)}"
 
     for name, value in instance.settings.items():
         one = game.settings.get(name)
@@ -317,9 +327,9 @@ def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lo
 
 def _ports(folder: Path, game: GameDefinition, instance: Instance, lock: Lock) -> list[Finding]:
     by_number = {one.number: one for one in reversed(taken_ports(game, lock, instance))}  # one protocol of each
-    remedy = f"Stop that program, or move the server to free ports: rhizon ports {folder} --move"
+    remedy = f"Stop that program, or move the server to free ports: {command_line('rhizon', 'ports', folder, '--move')}"
     return [
-        _finding("port-taken", "error", one.role, f"port {one.number} ({one.protocol}) is held by {one.holder}", remedy)
+        _finding("port-taken", "error", one.role, f"port {one.number} ({one.protocol}) is used by {one.holder}", remedy)
         for one in sorted(by_number.values(), key=lambda one: one.number)
     ]
 
@@ -330,9 +340,9 @@ def _memory(host: Host, game: GameDefinition, instance: Instance) -> list[Findin
     findings = []
     total = memory_mib()
     if instance.heap_mib + game.memory.outside_heap_mib > total:
-        what = f"the server may take {instance.heap_mib + game.memory.outside_heap_mib} MiB, the host has {total}"
+        what = f"the server may use {instance.heap_mib + game.memory.outside_heap_mib} MiB, the host has {total}"
         findings.append(_finding("memory-short", "error", "memory", what, "Provision again with --memory MIB."))
     elif granted > total:
-        what = f"this host's {len(entries)} instances may take {granted} MiB together, it has {total}"
-        findings.append(_finding("memory-overcommitted", "warning", "memory", what, "Run fewer at once."))
+        what = f"the {len(entries)} servers of this machine may use {granted} MiB together; it has {total}"
+        findings.append(_finding("memory-overcommitted", "warning", "memory", what, "Run fewer of them at once."))
     return findings

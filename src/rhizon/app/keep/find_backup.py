@@ -74,7 +74,7 @@ class VerifyResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def backup_id(home: InstanceFolder) -> BackupLinks:
-    """Under which id the backups of an instance lie: the one that it has, or a new one."""
+    """Under which id the backups of an instance are: the one that it has, or a new one."""
     path = home.own / LINKS
     if path.is_file():
         return decode(BackupLinks, read_bytes(path, "backup record"), str(path))

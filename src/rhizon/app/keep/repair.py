@@ -44,10 +44,10 @@ def repair(
     with exclusive(host, home, reporter):
         damaged = home.damaged()
         if any(not one.source for one in damaged):
-            home.mend()  # says what is lost
+            home.restore_documents()  # says what is lost
         require_stopped(host, home, reporter, stop_first=stop_first)
         repaired = _repair(host, home, reporter, damaged, full=full, write=True)
-        home.mend()  # files and records come back in one transaction; this is for records alone
+        home.restore_documents()  # files and records come back in one transaction; this is for records alone
         return repaired
 
 
@@ -85,7 +85,7 @@ def _repair(
         )
         for path in sorted(bad)
     )
-    reporter.done(f"{len(owned)} files verified, {len(bad)} to be put back")
+    reporter.done(f"{len(owned)} files verified, {len(bad)} to restore")
     fetched, kept = 0, None
     if write and bad:
         for path in bad:

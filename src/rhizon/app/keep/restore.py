@@ -48,8 +48,8 @@ class RestoreWishes(NamedTuple):
 
 
 def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes) -> RollBackResult:
-    """Makes the instance in ``folder`` what a backup says. A folder that is no instance becomes one, with ports of its
-    own; so does an instance that the backup is not of, which keeps its ports. Raises InputError (no such backup),
+    """Makes the instance in ``folder`` what a backup says. A folder that is not an instance becomes one, with ports of
+    its own; so does an instance that the backup is not of, which keeps its ports. Raises InputError (no such backup),
     TrustError (it is damaged) and what :func:`~rhizon.app.keep.roll_back.roll_back` raises."""
     home = host.home(folder)
     with contextlib.ExitStack() as stack:
@@ -63,7 +63,7 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
         if wishes.part == "world" and not copy.backup.world:
             raise InputError(
                 "no-such-backup",
-                f"the backup of {copy.backup.when} holds no world",
+                f"the backup of {copy.backup.when} contains no world",
                 hint=f"See all of them: {command_line('rhizon', 'backup', folder, '--list')}",
             )
         if not home.is_ours:
@@ -128,14 +128,14 @@ def _anew(
     if wishes.part != "all":
         raise StateError(
             "no-instance",
-            f"there is no instance in {home.folder} to put the {wishes.part} into",
+            f"there is no server in {home.folder} to restore the {wishes.part} into",
             hint="Restore all of it (without --only), or name an existing server.",
         )
     if home.folder.exists() and any(one.name != ".rhizon" for one in home.folder.iterdir()):
         raise StateError(
             "folder-not-ours",
-            f"{home.folder} is not empty and holds no instance",
-            hint="Name a new folder; Rhizon does not mix its files with others.",
+            f"{home.folder} is not empty and is not a server's folder",
+            hint="Name a new folder; Rhizon does not mix its files with other files.",
         )
     backup = copy.backup
     state = backup.state

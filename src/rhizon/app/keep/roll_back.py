@@ -106,7 +106,7 @@ def roll_back(
     steps = planned.plan.steps
     if trees:
         steps = (
-            Step(action="back up", path=game.world.folder, reason="another takes its place", wanted=None),
+            Step(action="back up", path=game.world.folder, reason="it will be replaced", wanted=None),
             *(Step(action="replace", path=path, reason="the world as it was", wanted=None) for path in trees),
             *steps,
         )
@@ -135,7 +135,7 @@ def roll_back(
         changes=compare_states(before, after),
         kept=number,
         backup=backup,
-        world=f"as it was on {world.backup.when}" if world is not None else "was not touched",
+        world=f"as it was on {world.backup.when}" if world is not None else "unchanged",
         findings=tuple(findings),
     )
 
@@ -151,8 +151,8 @@ def world_trees(home: InstanceFolder, game: GameDefinition, world: WorldCopy) ->
         if (home.folder / path).is_symlink():
             raise StateError(
                 "world-is-a-link",
-                f"{home.folder / path} is a link, and a restored world would take its place",
-                hint="Restore into a new folder, and move the world where the link points to.",
+                f"{home.folder / path} is a link that a restored world would replace",
+                hint="Restore into a new folder, then move the world to where the link points.",
             )
         files = {one: file for one, file in backup.world.items() if one == path or one.startswith(f"{path}/")}
         empty = [one for one in backup.empty if one.startswith(f"{path}/")]
@@ -173,8 +173,8 @@ def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]
     if game.is_newer(old, new):
         raise StateError(
             "world-is-newer",
-            f"that world was written by {game.title} {old}, and the server is {new}",
-            hint="Restore all of the backup (without --only), so that the server is the one of the world.",
+            f"that world was written by {game.title} {old}, newer than the server's {new}",
+            hint="Restore all of the backup (without --only), so that the server matches the world.",
         )
     lost = {one.id for one in then.on_server()} - {one.id for one in now.on_server()}
     if not lost:
@@ -184,7 +184,8 @@ def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]
             code="world-loses-things",
             severity="warning",
             subject=str(game.world.folder),
-            what=f"the server had {', '.join(sorted(lost))} then and has not now: what the world holds of it will go",
+            what=f"the server had {', '.join(sorted(lost))} at that time and does not have it now; "
+            "parts of the world that need it will be lost",
             remedy="Restore all of the backup (without --only) to have that content too.",
         )
     ]
@@ -193,7 +194,7 @@ def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]
 def _plan(host: Host, before: InstanceState, target: RollBackTarget, reporter: Reporter) -> _Return:
     """The plan that makes the folder what it was. Content that is nowhere here is fetched again as the lock names it.
 
-    Raises :class:`StateError` when bytes of the state are not to be had any more.
+    Raises :class:`StateError` when bytes of the state are not available any more.
     """
     home, game, state, part = before.home, before.game, target.state, target.part
     if part == "world":
@@ -221,12 +222,12 @@ def _plan(host: Host, before: InstanceState, target: RollBackTarget, reporter: R
             Step(
                 action=action,
                 path=path,
-                reason="is so already" if action == "keep" else "as it was",
+                reason="unchanged" if action == "keep" else "as it was",
                 wanted=None if path in contents else _wanted(state.inventory, path, file, linked),
             )
         )
     steps += [
-        Step(action="remove", path=path, reason="was not there then", wanted=None) for path in gone if path in present
+        Step(action="remove", path=path, reason="did not exist then", wanted=None) for path in gone if path in present
     ]
     steps.sort(key=lambda step: step.path)
     after = before.as_kept(state)

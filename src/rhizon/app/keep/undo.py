@@ -54,7 +54,7 @@ def list_kept_states(host: Host, folder: Path) -> KeptStateList:
             code="kept-state-broken",
             severity="error",
             subject=f"state {number}",
-            what="it cannot be read and cannot be restored",
+            what="it cannot be read",
             remedy="The other states are not affected. A backup may have what you need: "
             + command_line("rhizon", "backup", home.folder, "--list"),
         )

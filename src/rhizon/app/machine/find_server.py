@@ -5,7 +5,7 @@ from pathlib import Path
 from rhizon.app.host import Host
 from rhizon.app.instance.reservations import known_servers
 from rhizon.core.errors import InputError
-from rhizon.core.names import near
+from rhizon.core.names import suggestions
 from rhizon.core.words import command_line, free_name
 
 __all__ = ["find_server"]
@@ -39,7 +39,7 @@ def find_server(host: Host, word: str, *, new: bool = False, as_folder: str = ""
         return Path(named[0])
     if new or here.exists() or any(one.entry.folder == str(here.absolute()) for one in servers):
         return here
-    guess = near(word, [one.entry.name for one in servers], 1)
+    guess = suggestions(word, [one.entry.name for one in servers], 1)
     raise InputError(
         "no-such-server",
         f"no server is named {word}, and there is no folder {here.absolute()}",

@@ -79,7 +79,7 @@ def _needed(host: Host) -> list[_Needed]:
         try:
             lock, inventory, instance = home.lock(), home.inventory(), home.instance()
         except RhizonError:
-            continue  # check says what is wrong with it; its files are fetched again when it is mended
+            continue  # check says what is wrong with it; its files are fetched again when it is fixed
         locked = {file.sha256: file for file in locked_files(lock)}
         hashes = {*locked, *(owned.sha256 for owned in inventory.files.values())}
         for state in KeptStates(home.folder).readable():

@@ -26,7 +26,7 @@ from rhizon.core.secret import revealed
 
 __all__ = ["bring_up"]
 
-UNEXPLAINED = ("start-ended", "start-timeout")  # a port that is taken, say, is no fault of the world
+UNEXPLAINED = ("start-ended", "start-timeout")  # a port that is taken, say, is not a fault of the world
 
 
 def bring_up(
@@ -71,9 +71,7 @@ def _first_start(
     except NotReadyError as failed:
         if not cut_short or not world.exists() or failed.code not in UNEXPLAINED:
             raise
-        reporter.done(
-            f"a first start was cut short before; the half-made world that it left is now {put_aside(home, world)}"
-        )
+        reporter.done(f"an earlier first start was interrupted; its incomplete world is now {put_aside(home, world)}")
         findings = start()
         bare = "made it"
     home.remove_own(FIRST_START)
@@ -103,7 +101,7 @@ def _licence(
     instance: Instance,
     ask_licence: AskLicence | None,
 ) -> LicenceAnswer | None:
-    """The answer that counts, an earlier one or a new one; None when nobody accepted. It counts for one text."""
+    """The answer that counts, an earlier one or a new one; None when no one accepted. It counts for one text."""
     rule = choice.game.licence
     if rule is None:
         return None

@@ -58,7 +58,7 @@ def choose(
     if before is not None and before.game != game.id:
         raise StateError(
             "other-game",
-            f"{wishes.folder} holds a server of {before.game}, {source.label} is for {game.id}",
+            f"{wishes.folder} contains a server of {before.game}, but {source.label} is for {game.id}",
             hint="Provision into another folder.",
         )
     _checked(game, source, wishes, of_content=False)  # before anything is asked of anybody
@@ -113,8 +113,8 @@ def _left_out(source: Source, lock: Lock) -> list[Finding]:
             code="optional-left-out",
             severity="warning",
             subject=one.id,
-            what=f"it does not fit beside the rest and is not on the server: {one.reason}",
-            remedy="Get a release of it that fits, or what it needs; rhizon targets shows what fits where.",
+            what=f"left out of the server, since it does not fit the rest: {one.reason}",
+            remedy="Get a release that fits, or what it needs.",
         )
         for one in lock.dropped
     ]
@@ -129,7 +129,7 @@ def _added(source: Source, lock: Lock) -> list[Finding]:
             code="dependency-added",
             severity="note",
             subject=one.id,
-            what=f"it was missing, {', '.join(one.because)} needs it: {one.version} of {one.file.catalog} was taken",
+            what=f"added, since {', '.join(one.because)} needs it: {one.version} from {one.file.catalog}",
             remedy="Give it to the players too." if one.for_players else "",
         )
         for one in lock.releases

@@ -35,7 +35,7 @@ def first_start(
     """
     early = {file: one for file, one in edits.items() if game.first_start.before(file, one[0])}
     write_edits(home, early, secret_files)
-    reporter.step("first start, without content, so that the server writes its own files")
+    reporter.step("first start without content: the server writes its own files")
     command = start_command(
         game,
         Launch(
@@ -52,7 +52,7 @@ def first_start(
         home.mark_running(mark)
         try:
             seconds = _until_ready(server, home)
-            reporter.step("stopping the bare server")
+            reporter.step("stopping the server")
             code = server.stop()
         finally:
             server.process.close()
@@ -61,7 +61,7 @@ def first_start(
     if code != 0:
         raise NotReadyError(
             "first-stop-failed",
-            f"the server was ready and then ended with exit code {code} when it was asked to stop",
+            f"the server became ready, then ended with exit code {code} when it was asked to stop",
             details=server.last_lines[-3:],
             hint="Its log is .rhizon/last-run.log in the instance.",
         )
@@ -72,8 +72,8 @@ def first_start(
             code="file-not-created",
             severity="warning",
             subject=path,
-            what="the game definition says that the first start creates it, and it is not there",
-            remedy="Is the definition for another version of the game?",
+            what="the first start did not create it, although the game definition says so",
+            remedy="Check whether the definition is for another version of the game.",
         )
         for path in game.first_start.creates
         if not (home.folder / path).exists()

@@ -1,4 +1,4 @@
-"""What Rhizon draws where nobody chose: seeds and passwords."""
+"""What Rhizon draws where no one chose: seeds and passwords."""
 
 import secrets
 import string

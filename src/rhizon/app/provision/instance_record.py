@@ -1,4 +1,4 @@
-"""What an instance shall be: its ports, memory and settings, as wished for and as there is room."""
+"""What an instance should be: its ports, memory and settings, as wished for and as there is room."""
 
 from collections.abc import Mapping, Sequence
 
@@ -13,7 +13,7 @@ from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
-from rhizon.core.names import near
+from rhizon.core.names import suggestions
 
 __all__ = ["allocated"]
 
@@ -27,11 +27,11 @@ def allocated(
     fixed = dict(source.ports) | dict(wishes.ports)
     for role in fixed:
         if role not in places:
-            guess = near(role, places, 1)
+            guess = suggestions(role, places, 1)
             raise InputError(
                 "unknown-port",
-                f"there is no port with the role {role}",
-                hint=f"Did you mean {guess[0]}?" if guess else f"The roles are: {', '.join(places)}",
+                f"there is no port role {role}",
+                hint=f"Did you mean {guess[0]}?" if guess else f"Roles: {', '.join(places)}",
             )
     ports = ports_for(host, game, choice.lock, before.ports if before else {}, others, fixed)
     memory = host.memory(sum(one.memory_mib for one in others))
@@ -65,7 +65,7 @@ def allocated(
 
 
 def _unset(game: GameDefinition, settings: Mapping[str, str | int | bool], seed: str) -> bool:
-    """Whether the game would draw a seed by itself, which nobody would know then."""
+    """Whether the game would draw a seed by itself, which no one would know then."""
     definition = game.settings.get(seed)
     if definition is None or definition.secret or settings.get(game.world.template_setting):
         return False

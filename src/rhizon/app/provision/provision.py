@@ -58,20 +58,20 @@ def provision(
     if wishes.dry_run:
         return _Work(host, wishes, home, reporter).planned()
     with exclusive(host, home, reporter):
-        _fit_for_us(home)  # once more: what was cut short is rolled back now
-        _mend(home, reporter)
+        _fit_for_us(home)  # once more: what was interrupted is rolled back now
+        _restore_documents(home, reporter)
         require_stopped(host, home, reporter, stop_first=wishes.stop_first)
         return _Work(host, wishes, home, reporter).done(ask_licence)
 
 
-def _mend(home: InstanceFolder, reporter: Reporter) -> None:
-    """Damaged records come back from their copies; what is nowhere to be had is written again."""
+def _restore_documents(home: InstanceFolder, reporter: Reporter) -> None:
+    """Damaged records come back from their copies; what is not available anywhere is written again."""
     for one in home.damaged():
-        reporter.step("looking at the instance's records")
+        reporter.step("checking the server's records")
         again = f"put back from the {one.source}" if one.source else "written again"
         reporter.done(f".rhizon/{one.name} was damaged ({one.why}) and is {again}")
     with contextlib.suppress(StateError):
-        home.mend()
+        home.restore_documents()
 
 
 def _fit_for_us(home: InstanceFolder) -> None:
@@ -86,8 +86,8 @@ def _fit_for_us(home: InstanceFolder) -> None:
     ):
         raise StateError(
             "folder-not-ours",
-            f"{folder} is not empty and holds no instance",
-            hint="Name a new folder; Rhizon does not mix its files with others.",
+            f"{folder} is not empty and is not a server's folder",
+            hint="Name a new folder; Rhizon does not mix its files with other files.",
         )
 
 
@@ -199,7 +199,7 @@ class _Work:
         findings += self._other_world(instance)
         findings += self._little_memory(instance)
         if risks and self._wishes.back_up:
-            step = Step(action="back up", path=game.world.folder, reason="it will meet other content", wanted=None)
+            step = Step(action="back up", path=game.world.folder, reason="its content will change", wanted=None)
             plan = msgspec.structs.replace(plan, steps=(step, *plan.steps))
         return _Planned(
             after=after,
@@ -234,14 +234,14 @@ class _Work:
                 code="world-stays",
                 severity="note",
                 subject=name,
-                what=f"{self._choice.source.label} asks for the world {wanted}; the server stays in "
+                what=f"{self._choice.source.label} names the world {wanted}; the server keeps using "
                 f"{instance.settings.get(name)}",
                 remedy=f"To change worlds: {command_line('rhizon', 'set', self._home.folder, f'{name}={wanted}')}",
             )
         ]
 
     def _little_memory(self, instance: Instance) -> list[Finding]:
-        """The pack's author says how much it needs at the least."""
+        """The pack's author says how much it needs at least."""
         needs = self._choice.lock.pack_memory
         if needs is None or instance.heap_mib >= needs.least_mib:
             return []
@@ -250,9 +250,8 @@ class _Work:
                 code="memory-below-pack",
                 severity="warning",
                 subject="memory",
-                what=f"{instance.heap_mib} MiB of heap is less than the pack's author says that it needs "
-                f"({needs.least_mib} MiB at the least)",
-                remedy=f"Give it more: --memory {needs.recommended_mib} (recommended)",
+                what=f"{instance.heap_mib} MiB of heap is less than the pack needs (at least {needs.least_mib} MiB)",
+                remedy=f"Grant more, as in --memory {needs.recommended_mib} (recommended).",
             )
         ]
 
@@ -266,7 +265,7 @@ class _Work:
 
     def _lay_out(self, planned: _Planned, backup: str | None) -> int | None:
         plan = planned.plan
-        self._reporter.step("laying out the instance")
+        self._reporter.step("laying out the files")
         number = apply_change(
             self._host.store,
             self._before,
@@ -305,7 +304,7 @@ class _Work:
             runtime=choice.runtime,
             runtime_why=choice.runtime_why,
             heap_mib=instance.heap_mib,
-            bounded=bool(family and choice.runtime and family.told(choice.runtime.major, instance.heap_mib)),
+            bounded=bool(family and choice.runtime and family.described(choice.runtime.major, instance.heap_mib)),
             budget=choice.budget,
             ports=instance.ports,
             port_words=port_words(game, instance.ports),
@@ -316,7 +315,7 @@ class _Work:
             diffs=planned.diffs,
             kept=kept,
             backup=backup,
-            world=_world_text(home, instance, choice, had=had_world, planned=state == "planned"),
+            world=_world_text(home, instance, choice, had=had_world),
             licence_text=str(home.folder / game.licence.text) if game.licence else "",
             findings=tuple(worst_first([*choice.findings, *planned.plan.findings, *planned.findings])),
         )
@@ -354,9 +353,7 @@ def _fetch(host: Host, choice: Choice, home: InstanceFolder, before: InstanceSta
         known = piecewise(host.store, tree, [before.lock] if before else [])
         came += fetch_all(choice.catalogs, listed, host.store, tell, known)
     reporter.done(
-        f"{counted(came, 'file')} fetched and verified ({size_text(size)})"
-        if came
-        else "every file was in the store already"
+        f"{counted(came, 'file')} fetched and verified ({size_text(size)})" if came else "all files were in the store"
     )
     return came
 
@@ -367,17 +364,19 @@ def _room_for(host: Host, home: InstanceFolder, missing: Sequence[LockedFile]) -
     if size > free:
         raise StateError(
             "disk-full",
-            f"{size_text(size)} are to be fetched, {size_text(free)} are free",
+            f"{size_text(size)} must be downloaded, {size_text(free)} free",
             hint="Free some space, or set RHIZON_STATE to a folder on a larger disk.",
         )
     return size
 
 
-def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool, planned: bool) -> str:
+def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had: bool) -> str:
     world = world_folder(home, choice.game, instance)
     name = _in_home(home, world)
     if instance.world_from and not had:
         return f"{name} was copied from {instance.world_from}"
     if had:
-        return f"{name} stays as it is" if planned else f"{name} was there and is as it was"
-    return f"{name} was raised by the first start" if world.is_dir() else f"{name} is raised when the server starts"
+        return f"{name} unchanged"
+    return (
+        f"{name} was created by the first start" if world.is_dir() else f"{name} will be created when the server starts"
+    )

@@ -43,7 +43,7 @@ def _asked(wishes: ProvisionWishes, name: str) -> Secret:
     if wishes.ask_secret is None:
         raise InputError(
             "nobody-to-ask",
-            f"the list wants a person to type {name}, and there is no terminal",
-            hint=f"Put it into a file that only you can read: --secret {name}=FILE; or --generate {name}.",
+            f"{name} must be typed (the list says so), and there is no terminal",
+            hint=f"Name a file that only you can read, as in --secret {name}=secret.txt, or --secret {name}=generate.",
         )
     return wishes.ask_secret(name)

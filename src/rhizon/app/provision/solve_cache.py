@@ -29,7 +29,8 @@ def _lock_hash(home: InstanceFolder) -> str:
 
 
 def remembered(home: InstanceFolder) -> Remembered | None:
-    """The last answer, where it still stands beside its lock. It is a cache: whatever is wrong with it, it is none."""
+    """The last answer, where it is still valid beside its lock. It is a cache: whatever is wrong with it, it does not
+    exist."""
     with contextlib.suppress(OSError, msgspec.MsgspecError, RhizonError):
         answer = msgspec.json.decode((home.own / ANSWER).read_bytes(), type=_Answer)
         if answer.lock_sha256 == _lock_hash(home):

@@ -53,7 +53,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class LicenceText(msgspec.Struct, frozen=True, kw_only=True):
-    """The licence that somebody must accept: of which game, where its text lies, and the text."""
+    """The licence that somebody must accept: of which game, where its text is, and the text."""
 
     game: str
     path: Path
@@ -68,8 +68,8 @@ AskSecret = Callable[[str], Secret]
 class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence. ``changes`` and
     ``diffs`` are against what was there, ``kept`` is the number of the state before, ``backup`` the time of the backup
-    that was made of its world. ``bounded`` tells whether the runtime is given a bound for its heap; where it is not,
-    the memory is what the server is reckoned with. ``port_words`` are the ports as people write them.
+    that was made of its world. ``bounded`` says whether the runtime is given a bound for its heap; where it is not,
+    the memory is what the server is estimated to use. ``port_words`` are the ports as people write them.
     """
 
     folder: str
@@ -104,7 +104,7 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
         one = self.budget
         parts = f"game {one.base_mib}, players {one.players_mib}, content {one.content_mib}, world {one.settings_mib}"
         if self.heap_mib != one.heap_mib:
-            why = f"as asked for; {mib_text(one.heap_mib)} recommended"
+            why = f"as requested; {mib_text(one.heap_mib)} recommended"
         elif one.heap_mib > one.parts_mib + STEP_MIB:
             why = f"{one.because}; its parts need {mib_text(one.parts_mib)}: {parts}"
         else:

@@ -29,7 +29,7 @@ from rhizon.core.model.catalog import (
 )
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
-from rhizon.core.names import RelPath, UnsafeNameError, plain, safe_path
+from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
 
 __all__ = ["BuildResult", "build_catalog"]
 
@@ -99,8 +99,8 @@ def _read_archives(
                 Finding(
                     code=getattr(wrong, "code", "unsafe-name"),
                     severity="error",
-                    subject=plain(file.name, 120),
-                    what=plain(str(wrong), 300),
+                    subject=printable(file.name, 120),
+                    what=printable(str(wrong), 300),
                     remedy=getattr(wrong, "hint", "Rename the file."),
                 )
             )
@@ -171,7 +171,7 @@ def _artefact(folder: Path, path: RelPath) -> Artefact:
         raise InputError(
             "no-such-file",
             f"{SHELF_FILE} names {path}, which is not in {folder}",
-            hint="Put it there or correct the line.",
+            hint="Add the file or correct the line.",
         )
     sha256, size = hash_file(folder / path)
     return Artefact(path=path, sha256=sha256, size=size)

@@ -26,6 +26,7 @@ from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
+from rhizon.core.words import command_line
 
 __all__ = ["Moment", "RunResult", "RunWishes", "run"]
 
@@ -95,16 +96,16 @@ def run(
         reporter.step(f"starting {instance.name}")
         environment = start_environment(game, instance.runtime, instance.heap_mib)
         server = RunningServer(command, environment, home.folder, game, reporter)
-        way_in = None
+        console_port = None
         try:
-            way_in = ConsolePort(server.process.send, game.console.hold, home.folder)
-            server.listeners.append(way_in.heard)
-            mark = RunMark(server.process.pid, server.process.since, way_in.port, way_in.token)
+            console_port = ConsolePort(server.process.send, game.console.hold, home.folder)
+            server.listeners.append(console_port.heard)
+            mark = RunMark(server.process.pid, server.process.since, console_port.port, console_port.token)
             home.mark_running(mark)
         except BaseException:
-            server.close()  # a server that nobody could find again is not left running
-            if way_in is not None:
-                way_in.close()
+            server.close()  # a server that no one could find again is not left running
+            if console_port is not None:
+                console_port.close()
             raise
     try:
         with server:
@@ -122,7 +123,7 @@ def run(
             else:
                 code = _ended(server)
     finally:
-        way_in.close()
+        console_port.close()
         home.mark_ended(mark)
     return RunResult(
         folder=str(home.folder),
@@ -141,14 +142,14 @@ def run(
 
 def _ended(server: RunningServer) -> int:
     """It ended without being asked here: by a console command (code 0), or it crashed."""
-    code = server.told(server.process.wait(5))
+    code = server.meant_exit_code(server.process.wait(5))
     if code == 0 or (code > 0 and server.judge.closed):
         return code
     raise StateError(
         "server-ended",
         f"the server ended by itself with exit code {code} after {server.seconds:.0f} s",
         details=server.last_lines[-4:],
-        hint=f"All that it printed is in {server.log}",
+        hint=f"Its output is in {server.log}",
     )
 
 
@@ -172,16 +173,16 @@ def _free_ports(
     ask: AskMove | None,
     reporter: Reporter,
 ) -> bool:
-    """Sees that nobody else listens on the server's ports; True when the server moved to others since a person said
+    """Sees that no one else listens on the server's ports; True when the server moved to others since a person said
     so. Raises :class:`StateError` with the numbers that it could have."""
     taken = taken_ports(game, lock, instance)
     if not taken:
         return False
     first = taken[0]
-    said = f"the {first.role} port {first.number} ({first.protocol}) is held by {first.holder}"
+    said = f"the {first.role} port {first.number} ({first.protocol}) is used by {first.holder}"
     offer = move_now(host, home, {}, write=False)
     free = ", ".join(f"{one.name} {one.after}" for one in offer.ports)
-    if ask is not None and ask(f"{said}; free are: {free}"):
+    if ask is not None and ask(f"{said}; free: {free}"):
         reporter.step("moving the server to free ports")
         move_now(host, home, {}, write=True)
         reporter.done(f"moved to {free}")
@@ -189,8 +190,8 @@ def _free_ports(
     raise StateError(
         "port-taken",
         said,
-        details=[f"these are free: {free}"],
-        hint=f"Stop that program, or take the free ones: rhizon ports {home.folder} --move",
+        details=[f"free ports: {free}"],
+        hint=f"Stop that program, or take the free ones: {command_line('rhizon', 'ports', home.folder, '--move')}",
     )
 
 
@@ -198,19 +199,20 @@ def _can_start(home: InstanceFolder, game: GameDefinition, instance: Instance) -
     if game.licence is not None and instance.licence is None:
         raise StateError(
             "licence-pending",
-            f"the licence of {game.title} was not accepted yet",
-            details=[f"its text: {home.folder / game.licence.text}"],
-            hint=f"Read it; then: rhizon provision {instance.source} {home.folder} --accept-licence",
+            f"the licence of {game.title} has not been accepted",
+            details=[f"text of the licence: {home.folder / game.licence.text}"],
+            hint="Read it; then: "
+            + command_line("rhizon", "provision", instance.source, home.folder, "--accept-licence"),
         )
     if not instance.first_start_done:
         raise StateError(
             "first-start-pending",
-            "the first start has not been done yet",
-            hint=f"Run: rhizon provision {instance.source} {home.folder}",
+            "the first start is not done yet",
+            hint=f"Run: {command_line('rhizon', 'provision', instance.source, home.folder)}",
         )
     if instance.runtime is not None and not Path(instance.runtime.program).is_file():
         raise StateError(
             "runtime-gone",
-            f"the runtime is gone: {instance.runtime.program}",
+            f"the runtime was not found: {instance.runtime.program}",
             hint=f"Install {instance.runtime.family} {instance.runtime.major} again, then provision again.",
         )

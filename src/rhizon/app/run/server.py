@@ -11,7 +11,8 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.boot import BootFailure, BootJudge
 from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.names import plain
+from rhizon.core.names import printable
+from rhizon.core.words import command_line
 
 __all__ = ["RunningServer"]
 
@@ -38,6 +39,7 @@ class RunningServer:
         self.game = game
         self.judge = BootJudge(game)
         self._reporter = reporter
+        self._folder = folder
         self._begun = time.monotonic()
         self._last: list[str] = []
         self.listeners: list[Callable[[str], None]] = []
@@ -78,7 +80,7 @@ class RunningServer:
         line = self.process.line(seconds)
         if line is None:
             return False
-        shown = plain(line)
+        shown = printable(line)
         trouble = self._log.write(shown)
         if trouble and trouble != self._log_trouble:
             self._reporter.line(f"rhizon: the log cannot be written ({trouble}); the server goes on")
@@ -103,17 +105,26 @@ class RunningServer:
             if not self.judge.ready and stop_asked():
                 self.stop()
                 raise CancelledError(
-                    "start-cancelled", "the start was called off; the server is stopped", hint="Nothing was lost."
+                    "start-cancelled",
+                    "the start was cancelled; the server has stopped",
+                    hint="Start it again when you like.",
                 )
             if self.seconds > limit:
                 raise self._not_ready(self.judge.verdict(None, self.seconds))
         self._ready_seconds = self.seconds
         return self._ready_seconds
 
+    def _named(self, hint: str) -> str:
+        """A hint with this server where it says ``{server}``."""
+        return hint.replace("{server}", command_line(self._folder))
+
     def _not_ready(self, failure: BootFailure) -> NotReadyError:
         said = f"the log says: {failure.line}" if failure.line else "it printed nothing"
         wrong = NotReadyError(
-            failure.code, f"the server did not become ready: {failure.what}", details=[said], hint=failure.hint
+            failure.code,
+            f"the server did not become ready: {failure.what}",
+            details=[said],
+            hint=self._named(failure.hint),
         )
         wrong.culprit = failure.culprit
         return wrong
@@ -139,9 +150,9 @@ class RunningServer:
             while self.pump(0):
                 pass
             code = self.process.wait(1)
-        return self.told(code)
+        return self.meant_exit_code(code)
 
-    def told(self, code: int | None) -> int:
+    def meant_exit_code(self, code: int | None) -> int:
         """An exit code as it is meant: that of the signal by which such a server is stopped is a good end."""
         by = self.game.console.stop_signal
         if by is not None and code == 128 + SIGNALS[by]:

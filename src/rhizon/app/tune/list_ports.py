@@ -15,6 +15,7 @@ from rhizon.core.allocate.rules import OpenPort, rules
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.model.setting import PortDefinition
+from rhizon.core.words import command_line
 
 __all__ = ["PortLine", "Ports", "list_ports"]
 
@@ -43,7 +44,7 @@ class PortLine(msgspec.Struct, frozen=True, kw_only=True):
 
 class Ports(msgspec.Struct, frozen=True, kw_only=True):
     """All of them. ``here``, ``near`` and ``far`` are addresses to hand out: on this machine, in the local network,
-    from the internet (empty where nobody told us). ``rules`` is the text that was asked for. ``findings`` are servers
+    from the internet (empty where it is not known). ``rules`` is the text that was asked for. ``findings`` are servers
     that hold ports and could not be read."""
 
     ports: tuple[PortLine, ...]
@@ -57,7 +58,7 @@ class Ports(msgspec.Struct, frozen=True, kw_only=True):
 
 def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
     """Of one instance, or of all that the ledger knows. Raises :class:`~rhizon.core.errors.StateError` for a folder
-    that is no instance."""
+    that is not an instance."""
     findings: list[Finding] = []
     if folder is not None:
         lines = _of(host, host.home(folder).required())
@@ -78,7 +79,7 @@ def list_ports(host: Host, folder: Path | None, kind: str | None) -> Ports:
     ephemeral = ephemeral_ports()
     pool = ", ".join(host.limits.ports) or "any that is free near the game's own"
     if ephemeral is not None:
-        pool += f"; {ephemeral[0]}-{ephemeral[1]} (ephemeral ports) only where nothing else is left"
+        pool += f"; {ephemeral[0]}-{ephemeral[1]} (ephemeral ports) only if nothing else is free"
     return Ports(
         ports=tuple(lines),
         here="127.0.0.1",
@@ -104,8 +105,8 @@ def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
                     code="instance-absent",
                     severity="warning",
                     subject=entry.name,
-                    what=f"its folder cannot be seen ({entry.folder}); it keeps its ports: {held}",
-                    remedy=f"If it is gone: rhizon forget {entry.folder}",
+                    what=f"its folder was not found ({entry.folder}); it keeps its ports: {held}",
+                    remedy=f"If it is gone: {command_line('rhizon', 'forget', entry.folder)}",
                 )
             )
             continue
@@ -117,7 +118,7 @@ def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
                     code="ports-unread",
                     severity="warning",
                     subject=entry.name,
-                    what=f"its ports ({', '.join(spans(entry.ports)) or 'none'}) are not listed here: {broken.message}",
+                    what=f"its ports ({', '.join(spans(entry.ports)) or 'none'}) are not listed: {broken.message}",
                     remedy=broken.hint,
                 )
             )

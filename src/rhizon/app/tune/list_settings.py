@@ -12,8 +12,8 @@ from rhizon.app.instance.state import require_instance_state
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.house import HouseStandard
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.preset import SettingsPreset
 from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.settings.apply import in_file
 from rhizon.core.settings.dialects import DIALECTS
@@ -25,8 +25,8 @@ SetBy = Literal["game", "pack", "list", "lock", "rhizon", "you"]
 
 class SettingLine(msgspec.Struct, frozen=True, kw_only=True):
     """One setting. ``value`` is what the server's own file says now (None where it says nothing yet, or where it is a
-    secret that nobody asked to see); ``set_by`` is "you" where a person chose it or edited it there, "rhizon" where it
-    was drawn since nobody chose. ``file`` is empty where the game has no place for it."""
+    secret that no one asked to see); ``set_by`` is "you" where a person chose it or edited it there, "rhizon" where it
+    was drawn since no one chose. ``file`` is empty where the game has no place for it."""
 
     name: str
     value: str | int | bool | None
@@ -102,8 +102,8 @@ def _kind(source: str) -> Literal["pack", "list", "lock"]:
 
 
 def preset_settings(game: GameDefinition, file: Path) -> tuple[dict[str, SettingValue], tuple[str, ...]]:
-    """The part of a settings preset that the game has settings for, as ``HouseStandard.wanted`` gives it, and the names
-    of the other part. Raises DocumentError."""
-    wanted = decode(HouseStandard, read_bytes(file, "settings preset", 1 << 20), str(file)).wanted()
+    """The part of a settings preset that the game has settings for, as ``SettingsPreset.wanted`` gives it, and the
+    names of the other part. Raises DocumentError."""
+    wanted = decode(SettingsPreset, read_bytes(file, "settings preset", 1 << 20), str(file)).wanted()
     known = {name: value for name, value in wanted.items() if name.rstrip("+-") in game.settings}
     return known, tuple(sorted({name.rstrip("+-") for name in wanted if name not in known}))

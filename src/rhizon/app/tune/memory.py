@@ -99,11 +99,11 @@ def memory_advice(
     game, lock = one.game, one.lock
     made = budget(game, lock.releases, one.settings, lock.pack_memory)
     family, runtime = FAMILIES.get(game.runtime.family), lock.target.runtime_major
-    bounded = family is not None and bool(family.told(runtime, made.heap_mib))
+    bounded = family is not None and bool(family.described(runtime, made.heap_mib))
     past = _past(home, one.name, game, bounded=bounded) if measured else _Past()
     lowest, recommended, highest = past.bounds or _by_model(game, lock, one.settings, made)
     if plot is not None:
-        bounds = {"granted": one.granted or 0, "recommended": recommended, "guessed before it ran": made.heap_mib}
+        bounds = {"granted": one.granted or 0, "recommended": recommended, "estimated before it ran": made.heap_mib}
         if past.heap is not None:
             heap_plot(plot, one.name, gc_runs(home.own), bounds)
         else:
@@ -132,7 +132,7 @@ def memory_advice(
         free_mib=free,
         fit=fit,
         instead=instead,
-        flags=family.told(runtime, recommended) if family is not None else (),
+        flags=family.described(runtime, recommended) if family is not None else (),
         measured=past.heap,
         enough=past.bounds is not None,
         growth=past.growth,
@@ -189,13 +189,15 @@ def _past(home: InstanceFolder, name: str, game: GameDefinition, *, bounded: boo
     if heap is None and (bounded or process is None):
         raise StateError(
             "nothing-measured",
-            f"no run of {name} was measured yet",
-            hint="Runs that rhizon run starts are measured; Java 9 or newer writes the log that is read.",
+            f"no run of {name} has been measured yet",
+            hint="Run it first; runs started by rhizon run are measured (with Java 9 or newer).",
         )
     if heap is not None:
         if heap.events < ENOUGH_EVENTS or heap.seconds < ENOUGH_SECONDS:
             return _Past(heap, process)
-        settled = tuple(point for point in heap.live if point[0] >= heap.live[-1][0] / 4)  # before that it is no leak
+        settled = tuple(
+            point for point in heap.live if point[0] >= heap.live[-1][0] / 4
+        )  # before that it is not a leak
         return _Past(heap, process, trend(settled), advice(heap.live_mib, game.memory.least_mib))
     assert process is not None
     if process.seconds < ENOUGH_SECONDS:
@@ -210,7 +212,7 @@ def _default(game: GameDefinition, name: str) -> str | int | bool:
 def _by_model(
     game: GameDefinition, lock: Lock, settings: dict[str, str | int | bool], made: MemoryBudget
 ) -> tuple[int, int, int]:
-    """Without players at the least, as budgeted, and twice that at the most."""
+    """Without players at least, as budgeted, and twice that at most."""
     empty = budget(game, lock.releases, {**settings, "max_players": 0}).heap_mib
     least = lock.pack_memory.least_mib if lock.pack_memory is not None else 0
     return min(max(empty, least, game.memory.least_mib), made.heap_mib), made.heap_mib, made.heap_mib * 2
@@ -220,8 +222,11 @@ def _fit(free: int, lowest: int, recommended: int, outside: int) -> tuple[Fit, s
     if recommended + outside <= free * TIGHT_SHARE:
         return "fits", ""
     if recommended + outside <= free:
-        return "tight", "It takes nearly all that is left: grant no other server on this machine."
+        return "tight", "It needs nearly all that is free; do not grant memory to another server on this machine."
     if lowest + outside <= free:
         heap = free - outside
-        return "tight", f"{heap} MiB of heap is what this machine can give: --memory {heap}, with fewer players."
-    return "does not fit", "Fewer players, a smaller world or less content; or stop another server (rhizon list)."
+        return "tight", f"{heap} MiB of heap is what this machine can grant: --memory {heap}, with fewer players."
+    return (
+        "does not fit",
+        "Plan fewer players, a smaller world or less content; or forget another server (see them: rhizon list).",
+    )

@@ -101,7 +101,7 @@ def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, writ
             moved = _moved(before, after)
             plan, diffs = settings_change(host.store, before, after, {}, ports=True)
             if moved or plan.changes:  # a number that was changed by hand is written back where it was asked for
-                why = f"move {', '.join(one.name for one in moved)}" if moved else "write the ports where they belong"
+                why = f"move {', '.join(one.name for one in moved)}" if moved else "store the ports again"
                 kept = apply_change(host.store, before, after, plan, why)
     else:
         after, _ = decide(others_than(host, home))

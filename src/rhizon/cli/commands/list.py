@@ -3,9 +3,12 @@
 from typing import TYPE_CHECKING
 
 from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import is_narrow
 from rhizon.core.units import counted, mib_text
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from rich.console import Console
 
     from rhizon.app.machine.list_instances import Listing
@@ -39,15 +42,18 @@ def list_(call: Call) -> Answer:
 
 
 def _body(to: "Console", found: "Listing", call: Call) -> None:
-    from rhizon.core.allocate.port_roles import spans
+    from rhizon.core.allocate.port_roles import numbers_text
 
     if not found.instances:
         return
+
+    def ports(held: "Mapping[str, int]") -> str:
+        if not is_narrow(to) or call.out.wide or len(held) < 2:
+            return numbers_text(held)
+        return f"{min(held.values())} +{len(held) - 1}"
+
     columns = ["name", "game", "state", "memory", "ports"]
-    rows = [
-        [one.name, one.game, one.state, mib_text(one.memory_mib), ", ".join(spans(one.ports))]
-        for one in found.instances
-    ]
+    rows = [[one.name, one.game, one.state, mib_text(one.memory_mib), ports(one.ports)] for one in found.instances]
     more = [("note", [one.note for one in found.instances])]
     if call.out.verbose:
         more.append(("process", [str(one.process or "") for one in found.instances]))

@@ -137,7 +137,7 @@ def provision(
 
 def _body(to: "Console", made: "ProvisionResult", call: Call, generated: tuple[str, ...]) -> None:
     planned, verbose = made.state == "planned", call.out.verbose
-    where = made.lock.target.words
+    where = made.lock.target.words_for(made.game_title)
     if made.runtime is not None:
         where += f", {made.runtime.family} {made.runtime.version} ({made.runtime.program})"
     say(to, where)

@@ -73,7 +73,7 @@ def solve(
     )
     solved = solve_to_lock(call.host, source, wishes, call.reporter)
     call.close()
-    where = solved.target.words
+    where = solved.target.words_for(solved.game_title)
     if solved.target.runtime_major:
         where += f", {solved.target.runtime.capitalize()} {solved.target.runtime_major}"
     verb = "release fits" if len(solved.releases) == 1 else "releases fit together"

@@ -96,8 +96,8 @@ def process_evidence(runs: Sequence[Sequence[tuple[float, float]]]) -> ProcessEv
 
 
 def process_advice(peak_mib: float, least_mib: int) -> tuple[int, int, int]:
-    """Memory in MiB to reckon with for a server that has no bound: what it took at most, a quarter more, and twice
-    that. A native program takes what it needs; more than its peak and some air is of use to nobody."""
+    """Memory in MiB to plan for for a server that has no bound: what it took at most, a quarter more, and twice
+    that. A native program takes what it needs; more than its peak and some air is of use to no one."""
 
     def rounded(mib: float) -> int:
         return max(-int(-mib // STEP_MIB) * STEP_MIB, least_mib)
@@ -156,7 +156,7 @@ def alive(run: Sequence[GcEvent]) -> list[tuple[float, float]]:
     if len(thorough) >= 2:
         return thorough
     begins = [number for number, event in enumerate(run) if event.marked]
-    if len(begins) < 3:  # what is before the first remark, and behind the last, is no whole cycle
+    if len(begins) < 3:  # what is before the first remark, and behind the last, is not a whole cycle
         begins = [*range(0, len(run), WINDOW), len(run)]
     blocks = [run[begin:end] for begin, end in itertools.pairwise(begins)]
     lowest = [min(block, key=lambda event: event.after_mib) for block in blocks]

@@ -82,7 +82,7 @@ def budget(
     parts = model.base_mib + players + content + by_settings
     heap, because = parts, "the game, its content, players and world"
     if pack is not None and pack.recommended_mib > heap:
-        heap, because = pack.recommended_mib, "the pack's author recommends it"
+        heap, because = pack.recommended_mib, "recommended by the pack's author"
     heap = max(heap, model.least_mib)
     return MemoryBudget(
         base_mib=model.base_mib,
@@ -108,13 +108,13 @@ def grant(game: GameDefinition, wanted: MemoryBudget, host: HostMemory, fixed_mi
     if needed > host.free_mib:
         raise StateError(
             "memory-short",
-            f"the server wants {needed} MiB ({heap} of heap and {wanted.outside_heap_mib} beside it), "
-            f"this host can give {host.free_mib} MiB",
+            f"the server needs {needed} MiB ({heap} of heap and {wanted.outside_heap_mib} beside it), "
+            f"this machine can grant {host.free_mib} MiB",
             details=[
-                f"{host.total_mib} MiB in all, {host.for_servers_mib} of it for servers",
-                f"{host.granted_mib} MiB granted to other instances",
+                f"{host.total_mib} MiB in total, {host.for_servers_mib} of it for servers",
+                f"{host.granted_mib} MiB granted to other servers",
             ],
-            hint="Stop granting to an instance that you no longer need (rhizon list), lower the world size or the "
-            "players, or give a smaller --memory.",
+            hint="Plan fewer players or a smaller world, give a smaller --memory, or forget a server that is no "
+            "longer needed; see all of them: rhizon list",
         )
     return heap

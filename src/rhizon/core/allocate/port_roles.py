@@ -1,4 +1,4 @@
-"""The roles of an instance's ports and what stands behind each."""
+"""The roles of an instance's ports and what is behind each."""
 
 from collections.abc import Mapping
 
@@ -8,7 +8,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import PortDefinition
 
-__all__ = ["every_number", "port_places", "port_wishes", "port_words", "protocols_of", "spans"]
+__all__ = ["every_number", "numbers_text", "port_places", "port_wishes", "port_words", "protocols_of", "spans"]
 
 
 def port_places(game: GameDefinition, lock: Lock | None) -> dict[str, PortDefinition | ExtraPort]:
@@ -60,6 +60,17 @@ def spans(ports: Mapping[str, int]) -> list[str]:
     for name, number in sorted(ports.items(), key=lambda one: one[1]):
         last[name.partition("+")[0]] = number
     return [f"{role} {ports[role]}" + (f"-{end}" if end > ports[role] else "") for role, end in last.items()]
+
+
+def numbers_text(ports: Mapping[str, int]) -> str:
+    """The numbers alone, in order; neighbours as a range: ``28440-28441, 28443``."""
+    ranges: list[list[int]] = []
+    for number in sorted(set(ports.values())):
+        if ranges and number == ranges[-1][1] + 1:
+            ranges[-1][1] = number
+        else:
+            ranges.append([number, number])
+    return ", ".join(str(first) if first == last else f"{first}-{last}" for first, last in ranges)
 
 
 def protocols_of(game: GameDefinition, lock: Lock) -> dict[str, tuple[str, ...]]:

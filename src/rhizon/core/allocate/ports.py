@@ -67,7 +67,7 @@ def allocate(
             raise InputError(
                 "unknown-port",
                 f"the {wish.role} port is always {wish.offset:+} from the {wish.offset_of} port",
-                hint=f"Name that one: --port {wish.offset_of}=NUMBER",
+                hint=f"Set that one, as in --port {wish.offset_of}={fixed[wish.role] - wish.offset}",
             )
     for leader in sorted(leaders, key=lambda one: one.role not in fixed):
         group = [leader, *(wish for wish in wishes if wish.offset_of == leader.role)]
@@ -107,8 +107,8 @@ def _number(
         if held is not None:
             raise StateError(
                 "port-taken",
-                f"{leader.role} port {held[0]} is taken: {held[1]} has it",
-                hint=f"Stop that program, or ask for another: --port {leader.role}=NUMBER, or leave it out.",
+                f"{leader.role} port {held[0]} is taken by {held[1]}",
+                hint="Stop that program, set another number with --port, or leave --port out.",
             )
         return fixed[leader.role]
     for number in _candidates(leader, group, room):
@@ -118,8 +118,7 @@ def _number(
     raise StateError(
         "ports-exhausted",
         f"no {leader.role} port {where} is free",
-        hint=f"Name one yourself: --port {leader.role}=NUMBER"
-        + (", or give host.toml a larger pool." if room.pool else "."),
+        hint="Set one with --port" + (", or extend the pool in host.toml." if room.pool else "."),
     )
 
 
@@ -128,12 +127,12 @@ def _out_of_range(role: str, group: list[PortWish], number: int) -> InputError:
     above = max(one.offset + one.count - 1 for one in group)
     first, last = number + below, number + above
     wrong = f"{role} ports {first}-{last} exceed 65535" if last > 65535 else f"{role} port {first} is below 1"
-    hint = f"Ask for a number from {1 - below} to {65535 - above}: --port {role}=NUMBER"
+    hint = f"Set a number from {1 - below} to {65535 - above} with --port {role}."
     return InputError("port-out-of-range", wrong, hint=hint)
 
 
 def _candidates(leader: PortWish, group: list[PortWish], room: PortRoom) -> Iterator[int]:
-    """Numbers to try, the best first: what it had, what lies near, and last what the system may be giving to outgoing
+    """Numbers to try, the best first: what it had, what is near, and last what the system may be giving to outgoing
     connections."""
     span = range(leader.default, min(leader.default + SPAN, 65535) + 1)
     near = [number for number in span if number >= PRIVILEGED or number == leader.default]

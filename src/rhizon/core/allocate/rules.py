@@ -27,10 +27,10 @@ class OpenPort(msgspec.Struct, frozen=True, kw_only=True):
 
 def rules(kind: str, ports: Sequence[OpenPort], inside: str, closed: Sequence[str] = ()) -> str:
     """Text to run or load (``nftables``, ``ufw``, ``firewalld``), or to type into a router (``table``). ``inside`` is
-    this machine's address in the local network; servers that are ``closed`` to it are told to be left out."""
+    this machine's address in the local network; servers that are ``closed`` to it are mentioned as left out."""
     text = KINDS[kind](ports, inside)
     for server in dict.fromkeys(closed):
-        text += f"# {_plain(server)} listens on this machine alone and is left out: rhizon set FOLDER address=0.0.0.0\n"
+        text += f"# {_plain(server)} listens on this machine only and is left out; its setting `address` decides\n"
     return text
 
 
@@ -47,7 +47,7 @@ def _nftables(ports: Sequence[OpenPort], _inside: str) -> str:
     would open nothing: what one base chain accepts, the next one of the same hook may still drop (nft(8), VERDICT
     STATEMENT)."""
     lines = [
-        '# For a firewall that filters incoming packets in the chain "input" of the table "inet filter"; where yours',
+        '# For a firewall that filters incoming packets in the chain "input" of the table "inet filter"; if yours',
         "# has other names (nft list ruleset), put them here. Load it with: nft -f FILE",
         "add chain inet filter rhizon",
         "flush chain inet filter rhizon",

@@ -10,7 +10,7 @@ from typing import Any
 import msgspec
 
 from rhizon.core.finding import Finding
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 
 __all__ = ["Assembly", "AssemblyReference", "assemblies_together", "read_assembly"]
 
@@ -79,7 +79,7 @@ def read_assembly(data: bytes) -> Assembly | None:
             attributes=said,
         )
     except Exception:  # of what is broken in a file, dnfile raises whatever came of it
-        return None  # it is no assembly that a runtime would load
+        return None  # it is not an assembly that a runtime would load
 
 
 def assemblies_together(assemblies: Mapping[str, Assembly]) -> Iterator[Finding]:
@@ -93,14 +93,14 @@ def assemblies_together(assemblies: Mapping[str, Assembly]) -> Iterator[Finding]
                     code="assembly-version",
                     severity="error",
                     subject=file,
-                    what=f"it was built against {asked.name} {asked.version}, here is {other.version}",
-                    remedy="Get a release of it that was built for this one; it would fail when it is loaded.",
+                    what=f"it was built against {asked.name} {asked.version}, but {other.version} is present",
+                    remedy="Get a release built for this version; this one fails when it is loaded.",
                 )
 
 
 def _text(value: object) -> str:
     text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
-    return plain(text.rstrip("\0"), 200)
+    return printable(text.rstrip("\0"), 200)
 
 
 def _version(row: object) -> str:

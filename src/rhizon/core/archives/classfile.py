@@ -26,7 +26,7 @@ _FIELDS, _CALLS, _TYPES = range(0xB2, 0xB6), range(0xB6, 0xBA), (0xBD, 0xC0, 0xC
 
 
 class ClassFileError(ValueError):
-    """Bytes that are no whole class file; the text says why."""
+    """Bytes that are not a complete class file; the text says why."""
 
 
 class Ref(NamedTuple):
@@ -83,7 +83,7 @@ def parse_class(data: bytes) -> ClassFile:
     except (IndexError, KeyError, TypeError, ValueError) as broken:
         if isinstance(broken, ClassFileError):
             raise
-        why = "it ends too early" if isinstance(broken, IndexError) else "it contradicts itself"
+        why = "it ends too early" if isinstance(broken, IndexError) else "it is inconsistent"
         raise ClassFileError(f"not a whole class file: {why}") from None
 
 
@@ -111,7 +111,7 @@ class _Reader:
         data = self._data
         major = class_major(data)
         if major is None:
-            raise ClassFileError("it does not begin as a class file")
+            raise ClassFileError("it does not begin like a class file")
         self._read_pool(int.from_bytes(data[8:10], "big"))
         self._u2()
         name, super_at = self._class(self._u2()), self._u2()
@@ -286,7 +286,7 @@ class _Reader:
                 at = self._switch_end(at, begin)
                 continue
             if len(refs) > _MOST_REFS:
-                raise ClassFileError("a method refers to impossibly many things")
+                raise ClassFileError("a method with too many references")
             at += 1 + _OPERANDS[code]
         return refs
 

@@ -13,7 +13,7 @@ from collections.abc import Iterator
 from typing import Protocol
 
 from rhizon.core.errors import TrustError
-from rhizon.core.names import RelPath, UnsafeNameError, fold, plain, safe_path
+from rhizon.core.names import RelPath, UnsafeNameError, fold, printable, safe_path
 
 __all__ = ["MOST_BYTES", "MOST_ENTRIES", "Archive", "Budget", "Bytes", "MemoryBytes"]
 
@@ -64,7 +64,7 @@ class Budget:
         """Raises :class:`TrustError` when the archive costs more than its size allows."""
         self._left -= count
         if self._left < 0:
-            raise _bad(self._source, "archive-costly", "to read it costs far more than an archive of its size may")
+            raise _bad(self._source, "archive-costly", "reading it costs far too much for an archive of its size")
 
     def hold(self, count: int) -> None:
         """The same for bytes that stay in memory."""
@@ -119,7 +119,7 @@ class Archive:
             self._zip = zipfile.ZipFile(io.BufferedReader(_Stream(self._data), 1 << 16))
         except (zipfile.BadZipFile, ValueError, NotImplementedError, OSError, OverflowError, EOFError) as broken:
             raise _bad(
-                source, "archive-unreadable", f"it is not a whole zip archive ({plain(str(broken), 120)})"
+                source, "archive-unreadable", f"it is not a complete zip archive ({printable(str(broken), 120)})"
             ) from None
         self._entries = self._checked(self._zip.infolist())
 
@@ -181,7 +181,7 @@ class Archive:
         end, before = 0, ""
         for info in sorted(entries.values(), key=lambda one: one.header_offset):
             if info.header_offset < end:
-                names = f"{plain(before, 80)!r} and {_shown(info)}"
+                names = f"{printable(before, 80)!r} and {_shown(info)}"
                 raise _bad(self.source, "archive-bomb", f"its entries {names} are the same bytes")
             end = info.header_offset + 30 + info.compress_size
             before = info.orig_filename
@@ -205,10 +205,12 @@ class Archive:
         """One entry's bytes; more than ``most``, or more than promised, is a :class:`TrustError`."""
         info = self._entries[RelPath(name)]
         if info.file_size > most:
-            raise _bad(self.source, "archive-bomb", f"{plain(name, 120)!r} has {info.file_size} bytes, {most} are read")
+            raise _bad(
+                self.source, "archive-bomb", f"{printable(name, 120)!r} has {info.file_size} bytes, {most} are read"
+            )
         data = self._inflated(info, info.file_size + 1)
         if len(data) != info.file_size or zlib.crc32(data) != info.CRC:
-            raise self._damaged(info, "its length or check sum is not the one that it promises")
+            raise self._damaged(info, "its length or checksum does not match")
         return data
 
     def head(self, name: str, count: int) -> bytes:
@@ -225,7 +227,7 @@ class Archive:
         guess = 30 + len(info.orig_filename.encode("utf-8", "replace")) + 32
         data = self._data.read_at(info.header_offset, guess + count)
         if data[:4] != b"PK\x03\x04" or len(data) < 30:
-            raise self._damaged(info, "it is not where the directory says")
+            raise self._damaged(info, "it is not at the offset in the directory")
         begin = 30 + int.from_bytes(data[26:28], "little") + int.from_bytes(data[28:30], "little")
         packed = data[begin : begin + count]
         if begin + count > len(data):
@@ -244,8 +246,8 @@ class Archive:
             raise self._damaged(info, str(broken)) from None
 
     def _damaged(self, info: zipfile.ZipInfo, why: str) -> TrustError:
-        where = f"its entry {plain(info.filename, 120)!r} is damaged"
-        return _bad(self.source, "archive-unreadable", f"{where} ({plain(why, 120)})")
+        where = f"its entry {printable(info.filename, 120)!r} is damaged"
+        return _bad(self.source, "archive-unreadable", f"{where} ({printable(why, 120)})")
 
     def files(self) -> Iterator[tuple[RelPath, bytes]]:
         """Every file with its bytes, in name order."""
@@ -254,12 +256,12 @@ class Archive:
 
 
 def _shown(info: zipfile.ZipInfo) -> str:
-    return repr(plain(info.orig_filename, 120))
+    return repr(printable(info.orig_filename, 120))
 
 
 def _bad(source: str, code: str, why: str) -> TrustError:
     return TrustError(
         code,
         f"{source} cannot be used: {why}",
-        hint="Get the archive again from where it is published; if it comes the same, report it to its author.",
+        hint="Download the archive again from its publisher; if it is the same, report it to its author.",
     )

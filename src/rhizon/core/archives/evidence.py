@@ -181,7 +181,7 @@ class _Walk:
     def _look_at_class(self, parsed: ClassFile, came: tuple[str, ...]) -> None:
         own = _dotted(parsed.name)
         if self._client.marks.intersection(parsed.marks):
-            self._note("run", parsed.name, came[:-1], f"{own} is marked by its author as code for players only")
+            self._note("run", parsed.name, came[:-1], f"{own} is marked as client-only by its author")
         for other in (parsed.super_name, *parsed.interfaces):
             if self._missing(other):
                 self._note("run", other, came, f"{own} extends or implements it")
@@ -196,7 +196,7 @@ class _Walk:
                 if ref.kind != "string" and self._missing(ref.owner):
                     where = (*came, f"{own}.{method.name}")
                     if ref.kind == "type":
-                        self._note("type", ref.owner, where, "only named as what it takes, gives or throws")
+                        self._note("type", ref.owner, where, "only named in signatures")
                     else:
                         self._note(
                             "linked", ref.owner, where, "the verifier reads this method when the class is linked"
@@ -206,12 +206,12 @@ class _Walk:
         if ref.kind == "string":
             spelled = self._client.spelled(ref.owner)
             if spelled and self._missing(spelled):
-                self._note("run", spelled, came, "it is looked up by its name")
+                self._note("run", spelled, came, "looked up by name")
             elif "." in ref.owner or "/" in ref.owner:
                 self._make(ref.owner.replace(".", "/"), came)
             return
         if ref.kind != "type" and self._missing(ref.owner):
-            self._note("run", ref.owner, came, "this is used when the method runs")
+            self._note("run", ref.owner, came, "used when the method runs")
             return
         if ref.owner == "java/util/ServiceLoader":
             for provider in (one for found in self._services.values() for one in found):

@@ -18,7 +18,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import Provided, Relation, Requirement
 from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.metadata import ContentKind, FieldRule, MetadataRule, Placement
-from rhizon.core.names import ID_PATTERN, plain
+from rhizon.core.names import ID_PATTERN, printable
 from rhizon.core.version import Version, VersionRange, parse_version
 
 __all__ = ["MANIFEST", "ArchiveFacts", "assembly_facts", "read_facts", "said"]
@@ -68,8 +68,8 @@ def read_facts(archive: Archive, game: GameDefinition) -> tuple[ArchiveFacts | N
                 code="metadata-missing",
                 severity="warning",
                 subject=archive.source,
-                what=f"it holds nothing for a loader of {game.title} (looked for {known})",
-                remedy="Is it for another game? If not, describe it in a facts file beside the archive.",
+                what=f"it has no metadata for a loader of {game.title} (searched for {known})",
+                remedy="If it is for this game, describe it in a facts file beside the archive.",
             )
         )
     return facts, findings
@@ -101,8 +101,8 @@ def _broken(source: str, rule: MetadataRule, wrong: Exception) -> Finding:
         code="metadata-broken",
         severity="error",
         subject=source,
-        what=f"{rule.file} cannot be read: {plain(str(wrong), 300)}",
-        remedy="Tell the author; until then describe it in a facts file beside the archive.",
+        what=f"{rule.file} cannot be read: {printable(str(wrong), 300)}",
+        remedy="Report it to the author; until then describe it in a facts file beside the archive.",
     )
 
 
@@ -144,14 +144,14 @@ def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, 
     return ArchiveFacts(
         id=name,
         version=_parsed(parse_version, text("version"), "version"),
-        title=plain(text("title"), 120) or name,
+        title=printable(text("title"), 120) or name,
         kind=_kind(text("kind"), rule),
         placement=_placement(placement, rule),
         placement_said=bool(placement),
         game_versions=span("game_versions"),
         loaders={loader: span("loader_builds")},
         runtime=span("runtime"),
-        entry=tuple(plain(one, 300) for one in entry) or tuple(filter(None, [rule.absent.get("entry", "")])),
+        entry=tuple(printable(one, 300) for one in entry) or tuple(filter(None, [rule.absent.get("entry", "")])),
         embedded=tuple(fields.texts(rule.embedded)) if rule.embedded else (),
         requires=tuple(Requirement(id=one.id, range=one.range) for one in requires),
         optional=_relations(fields, rule, rule.optional),
@@ -169,7 +169,7 @@ def _parsed(parse: Callable[[str], T], text: str, what: str) -> T:
 
 def _id(text: str, what: str) -> str:
     if not re.match(ID_PATTERN, text):
-        raise _UnclearError(f"{what}: {plain(text, 80)!r} is not an id (small letters, digits, - _ .)")
+        raise _UnclearError(f"{what}: {printable(text, 80)!r} is not an id (small letters, digits, - _ .)")
     return text
 
 
@@ -184,7 +184,7 @@ def _placement(word: str, rule: MetadataRule) -> Placement:
         return rule.placement_absent
     if word in rule.placement_words:
         return rule.placement_words[word]
-    raise _UnclearError(f"placement: {plain(word, 40)!r} is none of {', '.join(rule.placement_words)}")
+    raise _UnclearError(f"placement: {printable(word, 40)!r} is none of {', '.join(rule.placement_words)}")
 
 
 def _relations(fields: Fields, rule: MetadataRule, where: str | FieldRule) -> tuple[Relation, ...]:
@@ -214,7 +214,7 @@ def _joined(first: ArchiveFacts, other: ArchiveFacts, findings: list[Finding], s
                 severity="warning",
                 subject=source,
                 what=f"its loaders' metadata disagree: {first.id} {first.version}, {other.id} {other.version}",
-                remedy="The first is believed; tell the author.",
+                remedy="The first is used; report it to the author.",
             )
         )
         return first

@@ -24,7 +24,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.metadata import Placement
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.version import Version, VersionRange, parse_range
 
 __all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan", "scan_assembly"]
@@ -276,8 +276,8 @@ def _entries_there(source: str, facts: ArchiveFacts, classes: _Classes) -> list[
                 continue
             except ClassFileError as wrong:
                 code, what = "class-broken", f"no runtime can load its entry class {entry}: {wrong}"
-        remedy = "Get the archive again; if it comes the same, tell the author."
-        findings.append(Finding(code=code, severity="error", subject=source, what=plain(what, 300), remedy=remedy))
+        remedy = "Download the archive again; if it is the same, report it to the author."
+        findings.append(Finding(code=code, severity="error", subject=source, what=printable(what, 300), remedy=remedy))
     return findings
 
 
@@ -293,8 +293,8 @@ def _disagreements(
                     code="client-only-code",
                     severity="error",
                     subject=source,
-                    what=f"it says {facts.placement} and cannot be loaded on a server: {path} ({evidence.why})",
-                    remedy="Leave it out of the server; its place is with the players. Tell the author.",
+                    what=f"it is declared {facts.placement} but cannot be loaded on a server: {path} ({evidence.why})",
+                    remedy="Leave it out of the server; it is for players. Report it to the author.",
                 )
             )
         elif evidence.verdict == "possible":
@@ -303,8 +303,8 @@ def _disagreements(
                     code="client-code-reached",
                     severity="warning",
                     subject=source,
-                    what=f"it says {facts.placement} and may reach code that no server has: {path} ({evidence.why})",
-                    remedy="Try it on a server of its own first. Where it asks first which side it is on, it is fine.",
+                    what=f"it is declared {facts.placement} but may use client code: {path} ({evidence.why})",
+                    remedy="Try it on a test server first; it works if it checks first on which side it runs.",
                 )
             )
     if code.natives:
@@ -313,8 +313,8 @@ def _disagreements(
                 code="native-code",
                 severity="note",
                 subject=source,
-                what=f"it carries native code: {', '.join(code.natives[:4])}{' …' if len(code.natives) > 4 else ''}",
-                remedy="It runs only on the systems that it was built for.",
+                what=f"it contains native code: {', '.join(code.natives[:4])}{' …' if len(code.natives) > 4 else ''}",
+                remedy="It runs only on the systems it was built for.",
             )
         )
     if facts is not None and code.java_major is not None and 0 < _least(facts.runtime) < code.java_major:
@@ -323,8 +323,8 @@ def _disagreements(
                 code="runtime-understated",
                 severity="warning",
                 subject=source,
-                what=f"it says Java {facts.runtime} and its code is for Java {code.java_major} and later",
-                remedy="What the code needs is what counts.",
+                what=f"it declares Java {facts.runtime}, but its code needs Java {code.java_major} or later",
+                remedy="The code's version is used.",
             )
         )
     return findings
@@ -362,7 +362,7 @@ def _signature(archive: Archive) -> list[Finding]:
             code="signature-broken",
             severity="error",
             subject=archive.source,
-            what=f"it is signed, and {len(changed)} of its entries are not what was signed: {', '.join(changed[:3])}",
-            remedy="Somebody changed it after its author. Get it from where the author publishes it.",
+            what=f"{len(changed)} of its entries differ from its signature: {', '.join(changed[:3])}",
+            remedy="It was changed after signing. Download it from the author.",
         )
     ]

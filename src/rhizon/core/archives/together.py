@@ -42,8 +42,8 @@ def _same_id(pairs: Pairs) -> Iterator[Finding]:
                 code="same-id",
                 severity="error",
                 subject=ident,
-                what=f"{len(files)} archives are this item: {', '.join(files[:5])}",
-                remedy="Keep one of them; loaders refuse two, or take either.",
+                what=f"{len(files)} archives contain this item: {', '.join(files[:5])}",
+                remedy="Keep one of them; a loader refuses two or loads either.",
             )
 
 
@@ -68,8 +68,8 @@ def _same_classes(pairs: Pairs) -> Iterator[Finding]:
                 code="same-classes",
                 severity="warning",
                 subject=right,
-                what=f"{count} of its classes are in {left} too",
-                remedy="The one that is found first is used by both. Where that goes wrong, one of them has to go.",
+                what=f"{count} of its classes are also in {left}",
+                remedy="Both use the one that is found first. If that fails, remove one of them.",
             )
 
 
@@ -95,8 +95,8 @@ def _embedded_twice(pairs: Pairs) -> Iterator[Finding]:
                 code="embedded-versions",
                 severity="warning",
                 subject=ident,
-                what=f"the library is carried at different versions: {told}",
-                remedy="Loaders take one of them, mostly the newest. Try it; ask the authors where it goes wrong.",
+                what=f"the library is embedded in different versions: {told}",
+                remedy="A loader uses one of them, mostly the newest. If that fails, report it to the authors.",
             )
 
 
@@ -122,12 +122,12 @@ def _missing(pairs: Pairs) -> Iterator[Finding]:
                 wanting.setdefault(names, []).append(f"{one.facts.id} {one.facts.version} ({ranges})")
     for names, asking in sorted(wanting.items()):
         versions = sorted({version for name in names.split(" or ") for version in own.get(name, ())})
-        there = f"only {', '.join(map(str, versions))} is here" if versions else "it is not here"
+        there = f"only {', '.join(map(str, versions))} is present" if versions else "it is missing"
         yield Finding(
             code="dependency-missing",
             severity="error",
             subject=names,
-            what=f"{there}, and is needed by {', '.join(asking)}",
+            what=f"{there}; needed by {', '.join(asking)}",
             remedy="Add it, or provision with a catalog that has it.",
         )
 
@@ -143,8 +143,8 @@ def _look_alike(pairs: Pairs) -> Iterator[Finding]:
                     code="look-alike",
                     severity="warning",
                     subject=one.facts.id,
-                    what=f"{other} is here too, has nearly the same id and is another item",
-                    remedy="Did you mean both?",
+                    what=f"nearly the same id as {other}, but another item",
+                    remedy="Remove one of them if you meant only one.",
                 )
 
 
@@ -162,6 +162,6 @@ def _mixed(pairs: Pairs, games: Mapping[str, GameDefinition]) -> Iterator[Findin
                 code="mods-and-plugins",
                 severity="warning",
                 subject=games[game].loaders[loader].title,
-                what="mods and plugins are mixed on one loader: that works for some servers and is stable for few",
-                remedy="Where there is a mod that does the same as a plugin, take the mod. Keep backups.",
+                what="mods and plugins are mixed on one loader, which is often unstable",
+                remedy="Prefer a mod where one does the same as a plugin, and keep backups.",
             )

@@ -10,7 +10,7 @@ from rhizon.core.names import RelPath, UnsafeNameError, safe_path
 
 __all__ = ["Backup", "BackupLinks", "SavedFile", "SealedHead"]
 
-# How consistent the world is: nobody wrote while it was read, the server paused saving, it had saved and nothing
+# How consistent the world is: no one wrote while it was read, the server paused saving, it had saved and nothing
 # changed meanwhile, or something may have changed. The documents call it "calm".
 Consistency = Literal["stopped", "held", "saved", "unsure"]
 

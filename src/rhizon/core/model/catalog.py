@@ -144,7 +144,7 @@ class ItemIndex(Strict, frozen=True, kw_only=True):
 
 class ServerFiles(Strict, frozen=True, kw_only=True):
     """The game's own server files for one game version: an archive, or, where ``tree`` names the folder in which they
-    lie in the catalog, a document (:class:`~rhizon.core.model.tree.FileTree`) that lists them. Publishers that let
+    are in the catalog, a document (:class:`~rhizon.core.model.tree.FileTree`) that lists them. Publishers that let
     people try what is to come do so on another ``branch``, which a list has to ask for."""
 
     version: Line
@@ -180,7 +180,7 @@ class HostFiles(Strict, frozen=True, kw_only=True):
 
 
 class GameShelf(Strict, frozen=True, kw_only=True):
-    """Where one game's part of the catalog lies."""
+    """Where one game's part of the catalog is."""
 
     index: RelPath
     items: RelPath
@@ -198,7 +198,7 @@ class CatalogRoot(Strict, frozen=True, kw_only=True):
 
 
 class ShelfServer(Strict, frozen=True, kw_only=True):
-    """Server files that a person put on the shelf: an archive, or a folder with the files as they shall lie."""
+    """Server files that a person put on the shelf: an archive, or a folder with the files as they will be placed."""
 
     game: Id
     version: Line

@@ -68,7 +68,7 @@ class ContentList(Strict, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         for one in self.exclude:
             if one in self.content:
-                raise ValueError(f"exclude: {one!r} is wished for in content")
+                raise ValueError(f"exclude: {one!r} is also in content")
         for name, wish in self.content.items():
             if isinstance(wish, str):
                 try:

@@ -24,7 +24,7 @@ class CatalogCredential(Strict, frozen=True, kw_only=True):
         if sum(ways) != 1 or (self.user is None) is not (self.token is not None):
             raise ValueError("give a token, or a user with a password, or a user with keyring = true")
         if self.token is not None and not self.token.is_sendable():
-            raise ValueError("token: it holds a line end or another character that cannot be sent")
+            raise ValueError("token: it contains a line end or another character that cannot be sent")
 
     def __repr__(self) -> str:
         return f"CatalogCredential({self.address!r})"

@@ -16,7 +16,7 @@ from msgspec import inspect as types
 from rhizon.core.errors import DocumentError, Mistake
 from rhizon.core.model.base import SHA256_PATTERN, Strict, dec_hook, enc_hook
 from rhizon.core.model.line_numbers import line_of, lines_of
-from rhizon.core.names import ID_PATTERN, near, plain
+from rhizon.core.names import ID_PATTERN, printable, suggestions
 from rhizon.core.toml_reading import read_toml
 
 __all__ = ["decode_json", "decode_toml", "encode_json", "encode_line", "mistakes_in"]
@@ -29,7 +29,7 @@ T = TypeVar("T", bound=Strict)
 
 
 def decode_toml(kind: type[T], data: bytes, source: str, what: str) -> T:
-    """A document that people write. Raises :class:`DocumentError`, whose mistakes tell their lines."""
+    """A document that people write. Raises :class:`DocumentError`, whose mistakes name their lines."""
     plain_data = _plain_toml(data, source, what)
     try:
         return _typed(kind, plain_data, source, what)
@@ -97,7 +97,7 @@ def _plain_toml(data: bytes, source: str, what: str) -> dict[str, Any]:
         line = data[: broken.start].count(b"\n") + 1
         raise DocumentError(source, what, [Mistake(f"line {line}", "", "the file is not UTF-8 text")]) from None
     except tomllib.TOMLDecodeError as broken:
-        raise DocumentError(source, what, [Mistake("TOML", "", plain(str(broken)))]) from None
+        raise DocumentError(source, what, [Mistake("TOML", "", printable(str(broken)))]) from None
 
 
 def _json_words(broken: Exception, data: bytes) -> str:
@@ -105,7 +105,7 @@ def _json_words(broken: Exception, data: bytes) -> str:
         return "values are nested too deep"
     if isinstance(broken, UnicodeDecodeError) or not data.strip():
         return "the file is empty" if not data.strip() else "the file is not UTF-8 text"
-    return f"not JSON: {plain(str(broken))}"
+    return f"not JSON: {printable(str(broken))}"
 
 
 def _typed(kind: type[T], data: Any, source: str, what: str) -> T:
@@ -115,7 +115,7 @@ def _typed(kind: type[T], data: Any, source: str, what: str) -> T:
     try:
         return msgspec.convert(data, kind, dec_hook=dec_hook, strict=True)
     except (msgspec.ValidationError, RecursionError) as broken:
-        found = mistakes_in(kind, data) or [Mistake("the file", "", plain(str(broken)))]
+        found = mistakes_in(kind, data) or [Mistake("the file", "", printable(str(broken)))]
         raise DocumentError(source, what, found) from None
 
 
@@ -138,7 +138,7 @@ def _other_format(found: str, wanted: str) -> Mistake:
 
 
 def _shown(value: Any) -> str:
-    text = plain(value if isinstance(value, str) else repr(value), 60)
+    text = printable(value if isinstance(value, str) else repr(value), 60)
     return f"{text!r}" if isinstance(value, str) else text
 
 
@@ -165,7 +165,7 @@ def _kind(value: Any) -> str:
 def _at(place: str, step: str | int) -> str:
     if isinstance(step, int):
         return f"{place}[{step}]"
-    shown = plain(step, 60)
+    shown = printable(step, 60)
     if not re.fullmatch(r"[A-Za-z0-9_-]+", shown):
         shown = f'"{shown}"'
     return f"{place}.{shown}" if place else shown
@@ -211,7 +211,7 @@ def _walk_struct(kind: types.StructType, value: Any, place: str) -> Iterator[Mis
     for key in value:
         if key not in known:
             clean = False
-            guess = near(str(key), known, 1)
+            guess = suggestions(str(key), known, 1)
             right = (
                 f"not a field here; did you mean {guess[0]!r}?"
                 if guess
@@ -231,7 +231,7 @@ def _walk_struct(kind: types.StructType, value: Any, place: str) -> Iterator[Mis
         try:
             msgspec.convert(value, kind.cls, dec_hook=dec_hook, strict=True)
         except msgspec.ValidationError as broken:
-            yield Mistake(place or "the file", "", plain(str(broken).split(" - at ")[0]))
+            yield Mistake(place or "the file", "", printable(str(broken).split(" - at ")[0]))
 
 
 def _walk_union(kind: types.UnionType, value: Any, place: str) -> Iterator[Mistake]:
@@ -308,12 +308,12 @@ def _scalar(kind: types.Type, value: Any) -> str:
                 if isinstance(kind, types.StrType) and kind.max_length and isinstance(value, str) and not kind.pattern
                 else ""
             )
-        return plain(str(wrong))
+        return printable(str(wrong))
     return ""
 
 
 def _literal(value: Any, values: tuple[Any, ...]) -> str:
-    guess = near(value, [str(one) for one in values], 1) if isinstance(value, str) else []
+    guess = suggestions(value, [str(one) for one in values], 1) if isinstance(value, str) else []
     choice = " or ".join(repr(one) for one in values)
     return f"{choice} is expected" + (f"; did you mean {guess[0]!r}?" if guess and len(values) > 1 else "")
 

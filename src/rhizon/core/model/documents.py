@@ -12,11 +12,11 @@ from rhizon.core.model import (
     credentials,
     game,
     host,
-    house,
     instance,
     kept,
     lock,
     pack,
+    preset,
     tree,
 )
 from rhizon.core.model.base import Strict, schema_hook
@@ -54,7 +54,7 @@ DOCUMENTS = (
     Document("kept", kept.KeptState, "json", "kept state"),
     Document("backup", backup.Backup, "json", "backup"),
     Document("host", host.HostLimits, "toml", "host file"),
-    Document("house", house.HouseStandard, "toml", "house standard"),
+    Document("preset", preset.SettingsPreset, "toml", "settings preset"),
     Document("credentials", credentials.CredentialsFile, "toml", "credentials file", secret=True),
     Document("sealed", backup.SealedHead, "json", "head of an encrypted backup"),
     Document("backups", backup.BackupLinks, "json", "backup record"),

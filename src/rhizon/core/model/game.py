@@ -73,7 +73,7 @@ class InstallerRule(Strict, frozen=True, kw_only=True):
 
 
 class PlacingRule(Strict, frozen=True, kw_only=True):
-    """How content of a kind lies in its folder: the archive as it is, or unpacked into a folder of its own that is
+    """How content of a kind is in its folder: the archive as it is, or unpacked into a folder of its own that is
     named by ``name``, where ``{id}``, ``{version}`` and ``{place}`` (10, 20, 30 ... in the order of loading) are filled
     in."""
 
@@ -110,7 +110,7 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         if self.enabled is not None and NAME_WORD not in self.enabled.key:
-            raise ValueError("enabled.key: it needs `{name}`, for the id of what is loaded")
+            raise ValueError("enabled.key: `{name}` is required, for the id of what is loaded")
 
     @property
     def hybrid(self) -> bool:
@@ -140,7 +140,7 @@ class MemoryModel(Strict, frozen=True, kw_only=True):
 
 
 class LicenceRule(Strict, frozen=True, kw_only=True):
-    """Where the licence's text lies and what the answer file must say."""
+    """Where the licence's text is and what the answer file must say."""
 
     text: RelPath
     answer: Stored
@@ -172,7 +172,7 @@ class WorldVersion(Strict, frozen=True, kw_only=True):
 class WorldRule(Strict, frozen=True, kw_only=True):
     """The folder that holds worlds, the setting that names the one in use, and what can be read from a world.
     ``template_setting`` names the content of kind ``template`` that a new world is copied from; ``seed_setting`` is
-    drawn by Rhizon where nobody gives it, so that it is known later."""
+    drawn by Rhizon where no one gives it, so that it is known later."""
 
     folder: RelPath
     name_setting: Id = "world_name"
@@ -190,7 +190,7 @@ class FirstStart(Strict, frozen=True, kw_only=True):
     completes_settings: bool = False
 
     def before(self, file: str, dialect: str) -> bool:
-        """Whether a settings file is written before the first start too. Arguments always are, since nobody else
+        """Whether a settings file is written before the first start too. Arguments always are, since no one else
         writes them; lists of lines never, since a server that finds one leaves out its own words at the head."""
         if any(file.startswith(f"{path}/") for path in self.creates):
             return False
@@ -298,7 +298,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         leaders = [port.role for port in self.ports if port.offset_of is None]
         for port in self.ports:
             if port.offset_of is not None and port.offset_of not in leaders:
-                raise ValueError(f"ports: {port.role}: {port.offset_of!r} is no role with a number of its own")
+                raise ValueError(f"ports: {port.role}: {port.offset_of!r} is not a role with its own number")
             if port.offset_of is not None and port.offset == 0:
                 raise ValueError(f"ports: {port.role}: an offset other than 0 is needed")
         if len(set(self.versions)) != len(self.versions):
@@ -319,7 +319,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
                 raise ValueError(f"placing.{kind}: folders has no {kind!r}")
         arguments = {place.file for place in self._places() if place.dialect == "arguments"}
         if len(arguments) > 1:
-            raise ValueError(f"settings: one file of arguments is read, not {' and '.join(sorted(arguments))}")
+            raise ValueError(f"settings: only one file of arguments is read, not {' and '.join(sorted(arguments))}")
 
     def _places(self) -> Iterator[Stored]:
         yield from (one.store for one in self.settings.values() if one.store is not None)
@@ -352,7 +352,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         """Whether what a game of ``version`` wrote is too new for one of ``than``.
 
         A version that the definition does not know is compared by as many numbers as ``than`` has, so that 2.3.1 is
-        none of 2.4 and 2.5 is; where one of the two does not begin with numbers nothing can be told, and it is not.
+        none of 2.4 and 2.5 is; where one of the two does not begin with numbers, the answer is no.
         """
         if version in self.versions and than in self.versions:
             return self.position(version) > self.position(than)

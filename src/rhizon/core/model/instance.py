@@ -28,7 +28,7 @@ class Instance(Strict, frozen=True, kw_only=True):
     """``instance.toml``: how this server is run. Secrets are not in it.
 
     ``settings`` are all that are set; those in ``chosen``, like ``memory_mib``, a person asked for beside the source,
-    and they outlast it, as do those in ``drawn``, which Rhizon chose since nobody did. ``world_from`` says where the
+    and they outlast it, as do those in ``drawn``, which Rhizon chose since no one did. ``world_from`` says where the
     world came from, where that is not the game's own making.
     """
 

@@ -23,7 +23,7 @@ class KeptFile(Strict, frozen=True, kw_only=True):
 
 
 class KeptState(Strict, frozen=True, kw_only=True):
-    """A whole state but for the world. ``kept_at`` (UTC) and ``before`` tell when and before which change it was kept,
+    """A whole state but for the world. ``kept_at`` (UTC) and ``before`` say when and before which change it was kept,
     ``backup`` is the time of the world's backup that was made with it."""
 
     format: Literal["rhizon-kept/1"]

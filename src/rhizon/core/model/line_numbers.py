@@ -1,4 +1,4 @@
-"""On which line of a TOML text a value stands, for a person who has to mend it."""
+"""On which line of a TOML text a value stands, for a person who has to fix it."""
 
 import re
 
@@ -12,7 +12,7 @@ _PART = re.compile(_NAME)
 
 def lines_of(text: str) -> dict[str, int]:
     """Tables and keys by their way (``ports[0].default``), each with its line from 1. Read line by line, so that a file
-    with other mistakes has lines too; a text over several lines may add ways that nobody asks for."""
+    with other mistakes has lines too; a text over several lines may add ways that no one asks for."""
     found: dict[str, int] = {}
     counts: dict[str, int] = {}
     table = ""

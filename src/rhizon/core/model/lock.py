@@ -102,7 +102,7 @@ class LaidFile(Strict, frozen=True, kw_only=True):
 class Lock(Strict, frozen=True, kw_only=True):
     """``lock.json``: everything that another server of the same kind is made from.
 
-    ``settings`` and memory are those of the list or pack. With ``server_tree`` the server's files lie in that folder of
+    ``settings`` and memory are those of the list or pack. With ``server_tree`` the server's files are in that folder of
     the catalog, and ``server`` is the document that lists them; ``branch`` is the one that they were taken from.
     ``loader`` is None where the server itself takes content. ``order`` are ids in the order of loading, where the game
     has one.

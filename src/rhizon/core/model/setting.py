@@ -43,9 +43,11 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
         if self.type == "choice" and not self.choices:
             raise ValueError("a choice needs `choices`")
         if self.store is not None and (self.type == "names") != (NAME_WORD in self.store.key):
-            raise ValueError("store.key: `{name}` is in it where the type is names, and only there")
+            raise ValueError("store.key: `{name}` is required for the type names, and allowed for no other")
         if self.secret and self.store is not None and self.store.dialect == "arguments":
-            raise ValueError("store: a secret cannot be an argument: all who use the machine see those of a program")
+            raise ValueError(
+                "store: a secret cannot be an argument: every user of the machine can see a program's arguments"
+            )
         try:
             self.checked(self.default)
         except ValueError as wrong:
@@ -118,13 +120,15 @@ def _names(value: object) -> list[str]:
         raise ValueError(f"at most {MOST_NAMES} names are expected")
     for name in names:
         if len(name) > 64 or any(c in name for c in ',"\\<>&;=[]{}/') or not name.isprintable():
-            raise ValueError(f"{name[:64]!r} is no name: one word or a few, without punctuation that files use")
+            raise ValueError(
+                f"{name[:64]!r} is not a name: use one or a few words without punctuation that settings files use"
+            )
     return list(names)
 
 
 class PortDefinition(Strict, frozen=True, kw_only=True):
     """A port that the server opens, and every place that must hold its number. With ``count`` the server takes that
-    many numbers in a row; with ``offset_of`` it counts on from another role's number, and nobody chooses it."""
+    many numbers in a row; with ``offset_of`` it counts on from another role's number, and no one chooses it."""
 
     role: Id
     protocols: Annotated[tuple[Protocol, ...], msgspec.Meta(min_length=1)]

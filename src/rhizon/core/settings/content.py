@@ -20,7 +20,7 @@ def with_content(game: GameDefinition, lock: Lock) -> GameDefinition:
 
 
 def put_enabled(edits: NativeEdits, game: GameDefinition, lock: Lock) -> None:
-    """Adds what the loader shall load, where the game has a list of that."""
+    """Adds what the loader should load, where the game has a list of that."""
     place = game.loaders[lock.target.loader].enabled
     if place is None:
         return

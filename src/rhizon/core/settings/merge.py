@@ -1,7 +1,7 @@
 """Three-way merges: what was shipped before, what a person made of it, what is shipped now.
 
 Files whose dialect is known are merged by setting, others by line. Where both sides changed the same thing the
-person's stays; what would have been put there is told, and the caller lays it beside.
+person's stays; what would have replaced it is reported, and the caller writes it beside.
 """
 
 import difflib
@@ -13,14 +13,14 @@ import msgspec
 from rhizon.core.settings.dialects import Dialect, Scalar
 from rhizon.core.settings.dialects.spans import NotWritableError
 
-__all__ = ["Clash", "Merged", "merge_keys", "merge_lines"]
+__all__ = ["MergeConflict", "Merged", "merge_keys", "merge_lines"]
 
 MOST_LINES = 20_000  # of all three together: difflib's worst case grows with the square
 
 
-class Clash(msgspec.Struct, frozen=True, kw_only=True):
+class MergeConflict(msgspec.Struct, frozen=True, kw_only=True):
     """A key (or the first line's number, from 1) that both sides changed: the person's value, which stays, and the
-    shipped one. ``shipped_before`` tells whether the shipped one is new (a real clash) or was there last time."""
+    shipped one. ``shipped_before`` says whether the shipped one is new (a real clash) or was there last time."""
 
     key: str
     mine: str
@@ -29,14 +29,14 @@ class Clash(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Merged(msgspec.Struct, frozen=True, kw_only=True):
-    """The file as it shall be, what was taken over into the person's file, and what was not."""
+    """The file as it should be, what was taken over into the person's file, and what was not."""
 
     data: bytes
     taken: tuple[str, ...] = ()
-    clashes: tuple[Clash, ...] = ()
+    clashes: tuple[MergeConflict, ...] = ()
 
     @property
-    def real_clashes(self) -> tuple[Clash, ...]:
+    def real_clashes(self) -> tuple[MergeConflict, ...]:
         """Those whose shipped value is a new one."""
         return tuple(one for one in self.clashes if not one.shipped_before)
 
@@ -51,8 +51,8 @@ def merge_keys(
     """Merges by setting into the person's file, which keeps every byte that no setting changes.
 
     A key that the person did not touch gets the shipped value, or goes where it is shipped no longer; one that the
-    person changed stays. ``insisted`` is written whatever stands there. Values that differ in outer blanks only are
-    the same. What the file cannot take as it is laid out stays as it is, and is told like a clash. Raises ValueError
+    person changed stays. ``insisted`` is written whatever is there. Values that differ in outer blanks only are the
+    same. What the file cannot take as it is laid out stays as it is, and is reported like a clash. Raises ValueError
     where ``mine`` cannot be read, or cannot take what is insisted on.
     """
     there = dialect.read(mine)
@@ -72,14 +72,14 @@ def merge_keys(
         elif key not in old or _same(now, old[key]):
             changes[key] = value
         else:
-            clashes.append(Clash(key=key, mine=now, shipped=new, shipped_before=old[key] == new))
+            clashes.append(MergeConflict(key=key, mine=now, shipped=new, shipped_before=old[key] == new))
     for key, was in old.items():
         if key not in shipped and key not in insisted and key in there and _same(there[key], was):
             changes[key] = None
     changes |= {key: value for key, value in insisted.items() if not _same(there.get(key), dialect.spell(value))}
     data, refused = _edited(dialect, mine, changes, insisted)
     clashes += [
-        Clash(key=key, mine=there.get(key, "nothing"), shipped=dialect.spell(shipped[key]))
+        MergeConflict(key=key, mine=there.get(key, "nothing"), shipped=dialect.spell(shipped[key]))
         for key in refused
         if key in shipped
     ]
@@ -132,7 +132,9 @@ def merge_lines(before: bytes, mine: bytes, shipped: bytes) -> Merged | None:
         if piece.kind == "shipped":
             taken.append(f"line {len(made) + 1}")
         if piece.kind == "clash":
-            clashes.append(Clash(key=f"line {piece.at + 1}", mine=_text(piece.lines), shipped=_text(piece.other)))
+            clashes.append(
+                MergeConflict(key=f"line {piece.at + 1}", mine=_text(piece.lines), shipped=_text(piece.other))
+            )
         made += piece.lines
     return Merged(data=b"".join(made), taken=tuple(taken), clashes=tuple(clashes))
 
@@ -159,7 +161,7 @@ def _pieces(base: list[bytes], ours: list[bytes], theirs: list[bytes]) -> Iterat
 
 
 def _in_step(base: list[bytes], ours: list[bytes], theirs: list[bytes]) -> Iterator[tuple[int, int, int, int]]:
-    """Stretches that all three have, as they lie in each, with their length; the end of all three comes last."""
+    """Stretches that all three have, as they are in each, with their length; the end of all three comes last."""
     left = difflib.SequenceMatcher(None, base, ours, autojunk=False).get_matching_blocks()
     right = difflib.SequenceMatcher(None, base, theirs, autojunk=False).get_matching_blocks()
     i = j = 0

@@ -1,4 +1,4 @@
-"""Settings that many games have: one name for one meaning over all of them, so that a house standard reaches each."""
+"""Settings that many games have: one name for one meaning over all of them, so that a settings preset reaches each."""
 
 import difflib
 from typing import NamedTuple
@@ -17,28 +17,30 @@ class Shared(NamedTuple):
 
 
 SHARED = {
-    "name": Shared("what players see in their list of servers", ("text",), ("title", "server_name", "host_name")),
-    "description": Shared("a line about the server", ("text",), ("greeting_line", "server_description")),
-    "password": Shared("what players type to come in; a secret", ("text",), ("join_password", "pass_word")),
+    "name": Shared("name shown in the players' list of servers", ("text",), ("title", "server_name", "host_name")),
+    "description": Shared("one line about the server", ("text",), ("greeting_line", "server_description")),
+    "password": Shared("password that players type to join; a secret", ("text",), ("join_password", "pass_word")),
     "visibility": Shared("whether it is in the public list of servers", ("flag", "choice"), ("public", "listed")),
-    "region": Shared("where it stands, for the public list", ("text", "choice"), ("server_region",)),
-    "max_players": Shared("how many players fit", ("integer",), ("maximum_players", "slots", "capacity")),
-    "mode": Shared("what kind of game is played", ("choice", "text"), ("game_mode", "play_mode")),
-    "difficulty": Shared("how hard it is", ("choice", "integer"), ("hardness",)),
-    "pvp": Shared("players may hurt each other", ("flag", "choice"), ("player_damage", "friendly_fire")),
+    "region": Shared("region, for the public list", ("text", "choice"), ("server_region",)),
+    "max_players": Shared("largest number of players", ("integer",), ("maximum_players", "slots", "capacity")),
+    "mode": Shared("game mode", ("choice", "text"), ("game_mode", "play_mode")),
+    "difficulty": Shared("difficulty", ("choice", "integer"), ("hardness",)),
+    "pvp": Shared("whether players can hurt each other", ("flag", "choice"), ("player_damage", "friendly_fire")),
     "view_distance": Shared("how far players see", ("integer",), ("draw_distance", "sight")),
-    "seed": Shared("what a new world is made from", ("integer", "text"), ("world_seed",)),
-    "world_name": Shared("which world is in use", ("text",), ("world", "map", "map_name", "save_name")),
-    "world_size": Shared("how large a new world is", ("integer", "choice"), ("map_size",)),
-    "world_template": Shared("what a new world is copied from", ("text", "choice"), ("template", "scenario")),
+    "seed": Shared("seed of a new world", ("integer", "text"), ("world_seed",)),
+    "world_name": Shared("world in use", ("text",), ("world", "map", "map_name", "save_name")),
+    "world_size": Shared("size of a new world", ("integer", "choice"), ("map_size",)),
+    "world_template": Shared("template of a new world", ("text", "choice"), ("template", "scenario")),
     "autosave": Shared("minutes between two saves", ("integer", "flag"), ("save_interval", "save_minutes")),
-    "anti_cheat": Shared("cheats are looked for", ("flag", "choice"), ("cheat_guard",)),
-    "signature_check": Shared("content without a whole signature is refused", ("flag", "choice"), ("signatures",)),
-    "operators": Shared("who may do everything", ("names",), ("admins", "administrators", "moderators")),
-    "allowlist": Shared("who may come in where only those may", ("names",), ("allowed_players", "guest_list")),
-    "allowlist_only": Shared("only who is on the allowlist may come in", ("flag",), ("allowlist_enabled",)),
-    "language": Shared("the tongue that the server speaks", ("text", "choice"), ("locale",)),
-    "time_zone": Shared("where its clock stands", ("text", "choice"), ("zone",)),
+    "anti_cheat": Shared("whether cheats are detected", ("flag", "choice"), ("cheat_guard",)),
+    "signature_check": Shared(
+        "whether content without a valid signature is refused", ("flag", "choice"), ("signatures",)
+    ),
+    "operators": Shared("operators", ("names",), ("admins", "administrators", "moderators")),
+    "allowlist": Shared("players on the allowlist", ("names",), ("allowed_players", "guest_list")),
+    "allowlist_only": Shared("whether only players on the allowlist can join", ("flag",), ("allowlist_enabled",)),
+    "language": Shared("language of the server", ("text", "choice"), ("locale",)),
+    "time_zone": Shared("time zone", ("text", "choice"), ("zone",)),
     "address": Shared("the address to listen on", ("text",), ("listen_address", "bind_address", "listen_on")),
 }
 

@@ -69,7 +69,7 @@ def explain(request: Request, game: GameDefinition, shelf: Shelf, lock: Lock, na
     newer = tuple(
         Newer(
             version=release.version.text,
-            reason=reason or _barred(wanted, release.version) or "does not fit beside the others",
+            reason=reason or _barred(wanted, release.version) or "does not fit together with the others",
         )
         for release, reason in universe.releases(name, lock.target)
         if release.version > chosen[name]

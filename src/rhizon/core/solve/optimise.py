@@ -1,4 +1,4 @@
-"""Keep as many soft wishes as can be kept, by implicit hitting sets.
+"""Keep as many soft wishes as possible kept, by implicit hitting sets.
 
 Everything soft is assumed; a refusal names assumptions that cannot hold together (a core); the smallest set that
 hits every core seen so far is given up, and the question is asked again. The first answer is optimal, since
@@ -33,7 +33,7 @@ class Kept:
 
 def keep_most(search: Search, wishes: Sequence[str], hard: Sequence[Assumption], soft: Sequence[Assumption]) -> Kept:
     """Gives up as few of ``soft`` as possible; among as few, the later ones. A wish whose own assumption is given
-    up is no wish any more. Raises RefusedError when even none of them fits."""
+    up is not a wish any more. Raises RefusedError when even none of them fits."""
     cores: list[frozenset[int]] = []
     order = {one.tag: at for at, one in enumerate(soft)}
     proved = True

@@ -37,7 +37,7 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     """One question.
 
     ``source`` names the list in messages; ``majors`` are the runtime majors to try, the preferred first;
-    ``channels`` by item override the list's; ``keep`` is a lock to stay as near to as can be;
+    ``channels`` by item override the list's; ``keep`` is a lock to stay as near to as possible;
     ``prefer`` "current" trades the order of the list for the fewest releases behind newest over all of it.
     """
 

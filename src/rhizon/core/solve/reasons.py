@@ -68,7 +68,7 @@ def _range(item: str, text: str) -> str:
 
 
 def sentence(fact: Fact, request: Request) -> str:
-    """The fact in plain words, and where it stands."""
+    """The fact in plain words, and where it is."""
     match fact:
         case Wished(item, wanted, there):
             none = f", and none of its releases is ({_listed(there)})" if there else ""
@@ -79,7 +79,9 @@ def sentence(fact: Fact, request: Request) -> str:
         case Need(item, versions, wanted, missing):
             what = " or ".join(_range(name, text) for name, text in wanted)
             tail = ", which no catalog has" if missing else ""
-            return f"{_named(item, versions)} needs {what}{tail} (said by {item})"
+            return f"{_named(item, versions)} needs {what}{tail} (declared by {item})"
         case Clash(item, versions, other, wanted, only):
-            verb = "takes" if only else "cannot be beside"
-            return f"{_named(item, versions)} {verb} {_range(other, wanted)}{' only' if only else ''} (said by {item})"
+            verb = "takes" if only else "conflicts with"
+            return (
+                f"{_named(item, versions)} {verb} {_range(other, wanted)}{' only' if only else ''} (declared by {item})"
+            )

@@ -108,6 +108,6 @@ def headline(facts: list[Fact], target: str) -> str:
     if not wished:
         return f"nothing fits on {target}"
     if len(wished) == 1:
-        return f"{wished[0]} cannot be had on {target}"
+        return f"{wished[0]} is not available on {target}"
     names = f"{', '.join(wished[:-1])} and {wished[-1]}"
-    return f"{names} cannot be had together on {target}"
+    return f"{names} are not available together on {target}"

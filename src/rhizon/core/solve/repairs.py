@@ -89,7 +89,7 @@ def _candidates(request: Request, core: list[Fact]) -> Iterator[_Candidate]:
     for item in dict.fromkeys((*reversed(wished), *barred)):
         rest = {name: wish for name, wish in request.wishes.items() if name != item}
         changed = msgspec.structs.replace(request, wishes=rest)
-        yield _Candidate("drop", item, changed, f"drop {item}, or mark it optional")
+        yield _Candidate("drop", item, changed, f"remove {item}, or mark it optional")
 
 
 def _channels(request: Request, core: list[Fact]) -> Iterator[_Candidate]:
@@ -120,9 +120,9 @@ def _with_wish(request: Request, item: str, wish: Wish) -> Request:
 
 
 def _widened(request: Request, fit: Fit, item: str) -> str:
-    return f"let {item} be {fit.chosen[item].version} ({request.source} asks for {request.wishes[item].range})"
+    return f"use {item} {fit.chosen[item].version} ({request.source} asks for {request.wishes[item].range})"
 
 
 def _on(game: str, target: Target) -> str:
     runtime = f", {target.runtime.capitalize()} {target.runtime_major}" if target.runtime_major else ""
-    return f"take {target.words_for(game)}{runtime}"
+    return f"use {target.words_for(game)}{runtime}"

@@ -135,7 +135,7 @@ def _held_back(
                     for who, wanted in needed
                     if not wanted.admits(newest.version)
                 ),
-                "does not fit beside the other releases",
+                "does not fit together with the other releases",
             )
         return HeldBack(newest=newest.version, reason=f"{newest.version} {reason}")
     return None

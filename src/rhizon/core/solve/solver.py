@@ -9,7 +9,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import LoaderBuild
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Dropped, Target
-from rhizon.core.names import near
+from rhizon.core.names import suggestions
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.optimise import Kept, Ladder, keep_most, most_current
 from rhizon.core.solve.problem import Request, Shelf
@@ -87,8 +87,8 @@ def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
             code="catalog-contradiction",
             severity="warning",
             subject=f"{name} {version}",
-            what=f"the catalog has {count} different releases of this version; none of them is taken",
-            remedy="Tell the catalog's keeper; choose another release until it is mended.",
+            what=f"the catalog has {count} different releases of this version; none of them is used",
+            remedy="Report it to the catalog's maintainer; choose another release until then.",
         )
         for name, version, count in sorted(universe.contradictions)
     ]
@@ -130,7 +130,7 @@ def _on_target(universe: Universe, target: Target, build: LoaderBuild | None) ->
         raise NoSolutionError(
             "solve-gave-up",
             f"no answer was found for {universe.request.source} within the search limit",
-            hint="Fix the target in the list ([target]) or ask for narrower ranges.",
+            hint="Set the target in the list ([target]), or use narrower ranges.",
         ) from None
 
 
@@ -177,7 +177,7 @@ def _why_dropped(space: Space, search: Search, required: list[str], one: Assumpt
         facts = irreducible(space, {*refused.facts, *_as_wished(space, one)})
         told = [sentence(fact, space.request) for fact in facts if not isinstance(fact, Wished)]
         return "; ".join(told)[:400]
-    return "it does not fit beside the other optional items"
+    return "it does not fit together with the other optional items"
 
 
 def _as_wished(space: Space, one: Assumption) -> list[Fact]:
@@ -196,18 +196,18 @@ def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
                     code="yanked-kept",
                     severity="warning",
                     subject=f"{name} {release.version}",
-                    what=f"it was withdrawn by its author ({release.yanked}) and is kept from the lock",
-                    remedy="Solve without --keep to move to another release.",
+                    what=f"withdrawn by its author ({release.yanked}), kept from the lock",
+                    remedy="Solve without --close-to to change to another release.",
                 )
             )
     if best.behind is not None:
-        sure = "the fewest that there can be" if best.kept.proved else "the fewest that were found"
+        sure = "the fewest possible" if best.kept.proved else "the fewest found"
         findings.append(
             Finding(
                 code="releases-behind",
                 severity="note",
                 subject=universe.request.source,
-                what=f"over the whole list {best.behind} releases behind newest, {sure}",
+                what=f"the whole list is {best.behind} releases behind the newest, {sure}",
             )
         )
     elif not best.kept.proved:
@@ -216,8 +216,8 @@ def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
                 code="keep-not-proved",
                 severity="note",
                 subject=universe.request.source,
-                what="the lock could not be proved to be kept as far as possible",
-                remedy="Look at the changes; pin what must stay.",
+                what="it was not proved that the lock is kept as far as possible",
+                remedy="Check the changes; pin what must stay.",
             )
         )
     return findings
@@ -231,15 +231,15 @@ def _known(request: Request, game: GameDefinition, shelf: Shelf, universe: Unive
         if universe.item(name) is not None:
             continue
         other = shelf.other_game(game.id, name)
-        guesses = near(name, index)
+        guesses = suggestions(name, index)
         if other is not None:
-            unknown.append(f"{name} is known for the game {other} only")
+            unknown.append(f"{name} exists only for the game {other}")
         elif guesses:
-            unknown.append(f"{name} is in no catalog; near it: {', '.join(guesses)}")
+            unknown.append(f"{name} is in no catalog; similar: {', '.join(guesses)}")
         else:
             unknown.append(f"{name} is in no catalog")
     if unknown:
-        lead = unknown[0] if len(unknown) == 1 else f"{len(unknown)} items of {request.source} are not to be had"
+        lead = unknown[0] if len(unknown) == 1 else f"{len(unknown)} items of {request.source} are not available"
         raise NoSolutionError(
             "unknown-content",
             lead,
@@ -264,7 +264,7 @@ def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
                 code="look-alike",
                 severity="warning",
                 subject=name,
-                what=f"{rival} looks like it ({titles[rival]}) and is another item",
+                what=f"{rival} similar to {rival} ({titles[rival]}), which is another item",
                 remedy=f"If you meant {rival}, write that id in the list.",
             )
             for rival in sorted(rivals - {name})
@@ -305,13 +305,13 @@ def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> 
         headline(facts, on),
         details=[
             *(f"{number}. {text}" for number, text in enumerate(core, 1)),
-            *([f"{tried} targets were tried; this one came furthest"] if tried > 1 else []),
-            *(["any one of these would do:"] if mended else []),
+            *([f"{tried} targets were tried; this one came closest"] if tried > 1 else []),
+            *(["any one of these changes would fix it:"] if mended else []),
             *(f"- {one.text}" for one in mended),
         ],
-        hint=f"For instance: {mended[0].text}."
+        hint=f"For example: {mended[0].text}."
         if mended
-        else "No single small change helps: free [target] or drop items.",
+        else "No single change fixes this: loosen [target] or remove items.",
     )
     error.core = core
     error.repairs = tuple({"kind": one.kind, "item": one.item, "text": one.text} for one in mended)

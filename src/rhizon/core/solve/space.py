@@ -52,7 +52,7 @@ class Space:
         self._admitted: dict[str, int] = {}
         self._embedding: dict[str, list[str]] = {}
         self._points: list[_Point] = []
-        # what each fact that was told says: literals by item, at least one of which holds
+        # what each reported fact says: literals by item, at least one of which holds
         self.meaning: dict[Fact, dict[str, int]] = {}
         for name in universe.request.wishes:
             carried = {one.id for release in self.project(name).releases for one in release.embeds}

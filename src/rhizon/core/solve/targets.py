@@ -25,7 +25,7 @@ def candidates(request: Request, game: GameDefinition, host: HostFiles) -> list[
     builds = ", ".join(f"{one.loader} {one.build}" for one in host.loaders) or "of no loader"
     raise NoSolutionError(
         "no-target",
-        f"nothing that {request.source} allows as a target is there: {_words(request)}",
+        f"no target that {request.source} allows is available: {_words(request)}",
         details=[f"the catalog has {game.title} {', '.join(stocked) or 'in no version'}", f"and the builds {builds}"],
         hint="Widen [target] in the list, or add a catalog that has it.",
     )

@@ -1,6 +1,6 @@
 """Metadata by declaration: one file for each kind of format, all behind :class:`Fields`.
 
-That of assemblies (:mod:`~rhizon.core.archives.metadata.assembly`) is not in the table: it is no file in an archive.
+That of assemblies (:mod:`~rhizon.core.archives.metadata.assembly`) is not in the table: it is not a file in an archive.
 """
 
 from collections.abc import Callable

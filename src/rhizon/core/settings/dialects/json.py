@@ -41,7 +41,7 @@ def _node(text: str, at: int) -> _Node:
         name = str(len(members)) if not named else json.loads(key) if "\\" in key else key[1:-1]
         one = _node(text, begin) if text[begin] in "{[" else _Node(begin, match.end(), None)
         if name in members:
-            raise NotWritableError(f"{name} is twice in one object, and which of them counts cannot be told")
+            raise NotWritableError(f"{name} is twice in one object; it is ambiguous")
         members[name] = (match.start("key") if named else begin, one)
         place = one.end
     closing = _BLANK.match(text, place)
@@ -71,7 +71,7 @@ class Json(SpanDialect):
         return _node(text, text.index("{"))
 
     def read(self, data: bytes) -> dict[str, str]:
-        text = decoded(data, "json")[0]  # where values stand need not be known
+        text = decoded(data, "json")[0]  # where values are need not be known
         return dict(self._flat(self._known(text), "")) if text.strip() else {}
 
     def _flat(self, value: object, prefix: str) -> Iterator[tuple[str, str]]:
@@ -147,7 +147,7 @@ class Json(SpanDialect):
         while len(parts) > 1 and node.members and parts[0] in node.members:
             node = node.members[parts.pop(0)][1]
             if node.members is None or text[node.start] != "{":
-                raise NotWritableError(f"{key}: what stands on the way is no object")
+                raise NotWritableError(f"{key}: a part of the path is not an object")
         return self._with_member(text, node, self._nested(parts, self.write(value, None)))
 
     def _add_element(self, text: str, root: _Node, way: list[str], name: str) -> str:
@@ -155,12 +155,12 @@ class Json(SpanDialect):
         node = root
         for number, part in enumerate(way):
             if node.members is None or text[node.start] != "{":
-                raise NotWritableError(f"{'/'.join(way)}: what stands on the way is no object")
+                raise NotWritableError(f"{'/'.join(way)}: a part of the path is not an object")
             if part not in node.members:
                 return self._with_member(text, node, self._nested(way[number:], f"[{json.dumps(name)}]"))
             node = node.members[part][1]
         if text[node.start] != "[" or (node.members and not self._texts(text, node)):
-            raise NotWritableError(f"{'/'.join(way)} is no array of different texts")
+            raise NotWritableError(f"{'/'.join(way)} is not an array of distinct texts")
         return self._with_member(text, node, json.dumps(name, ensure_ascii=False))
 
     @staticmethod

@@ -21,7 +21,7 @@ class Lines(SpanDialect):
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:  # noqa: ARG002 - the line says it already
-        raise NotWritableError("a line is there or not; it has no value of its own")
+        raise NotWritableError("a line exists or not; it has no value")
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         if value is not True or key.startswith("#") or not key.strip() or len(key.splitlines()) > 1:

@@ -27,7 +27,7 @@ class Properties:
         try:
             return javaproperties.PropertiesFile.loads(text)
         except javaproperties.InvalidUEscapeError as broken:
-            raise ValueError(f"an escape that is none: {broken}") from None
+            raise ValueError(f"an invalid escape: {broken}") from None
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
         text = data.decode("utf-8", "surrogateescape")

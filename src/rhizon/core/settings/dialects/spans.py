@@ -1,6 +1,6 @@
 """Editing a file by replacing just the spans of the values that change: every other byte stays.
 
-A dialect says where values stand (``find``), how a value is written (``write``) and where a new one goes (``add``).
+A dialect says where values are (``find``), how a value is written (``write``) and where a new one goes (``add``).
 """
 
 import abc
@@ -11,7 +11,16 @@ from typing import NamedTuple
 
 from rhizon.core.text_limits import Language, bounded
 
-__all__ = ["Found", "NotWritableError", "Scalar", "SpanDialect", "decoded", "elements_checked", "line_end", "looked_at"]
+__all__ = [
+    "Found",
+    "NotWritableError",
+    "Scalar",
+    "SpanDialect",
+    "decoded",
+    "elements_checked",
+    "line_end",
+    "verify_edit",
+]
 
 Scalar = str | int | bool
 
@@ -54,10 +63,10 @@ def elements_checked(changes: Mapping[str, Scalar | None]) -> None:
     """:class:`NotWritableError` for a text of a list that is given a value of its own: it is there or not."""
     for key, value in changes.items():
         if key.endswith("]") and "/[" in key and value is not None and value is not True and value != "true":
-            raise NotWritableError(f"{key}: a text is in a list or not; it has no value of its own")
+            raise NotWritableError(f"{key}: a text is in a list or not; it has no value")
 
 
-def looked_at(
+def verify_edit(
     before: Mapping[str, str],
     after: Mapping[str, str],
     changes: Mapping[str, Scalar | None],
@@ -72,11 +81,11 @@ def looked_at(
     ways = {key[:at] for key in changes for at, sign in enumerate(key) if sign == "/"}
     for key, value in changes.items():
         if key in after if value is None else after.get(key, "") != spell(value):
-            raise NotWritableError(f"{key} cannot be put into it as it is laid out")
+            raise NotWritableError(f"{key} cannot be written into this layout")
     for key, text in before.items():
         grown = text == "" and key in ways
         if key not in changes and not key.startswith(gone) and not grown and after.get(key) != text:
-            raise NotWritableError(f"{', '.join(changes)} cannot be put into it without harm to {key}")
+            raise NotWritableError(f"{', '.join(changes)} cannot be written without changing {key}")
 
 
 def line_end(text: str) -> str:
@@ -100,7 +109,7 @@ class SpanDialect(abc.ABC):
 
     @abc.abstractmethod
     def write(self, value: Scalar, old: str | None) -> str:
-        """``value`` as it is written; ``old`` is what stands there now (None: nothing does), whose form is kept."""
+        """``value`` as it is written; ``old`` is what is there now (None: nothing does), whose form is kept."""
 
     @abc.abstractmethod
     def add(self, text: str, key: str, value: Scalar) -> str:
@@ -123,7 +132,7 @@ class SpanDialect(abc.ABC):
         made = self._edited(text, changes)
         gone = [key for key, value in changes.items() if value is None]
         before = text
-        while made != before and gone:  # what stands there several times is not to come to light behind the first
+        while made != before and gone:  # what is there several times is not to come to light behind the first
             before, made = made, self._edited(made, dict.fromkeys(gone))
         if made == text:
             return data
@@ -133,7 +142,7 @@ class SpanDialect(abc.ABC):
                 said = self.read(after)
             except ValueError as broken:
                 raise NotWritableError(f"{', '.join(changes)} would break it: {broken}") from None
-            looked_at({} if self.aliases else self.read(data), said, changes, self.spell)
+            verify_edit({} if self.aliases else self.read(data), said, changes, self.spell)
         return after
 
     def _edited(self, text: str, changes: Mapping[str, Scalar | None]) -> str:
@@ -145,7 +154,7 @@ class SpanDialect(abc.ABC):
             if (value is None and key in there)
             or (value is not None and (key not in there or there[key].value != self.spell(value)))
         }
-        # from the back, so that what stands before keeps its place
+        # from the back, so that what is before keeps its place
         lowest = len(text)
         for key in sorted(wanted.keys() & there.keys(), key=lambda one: -there[one].start):
             one, value = there[key], wanted[key]
@@ -163,7 +172,7 @@ class SpanDialect(abc.ABC):
             put = "" if value is None else self.write(value, text[one.start : one.end])
             span = one.whole if value is None else (one.start, one.end)
             if span is None:
-                raise NotWritableError(f"{key} shares its line with something else, and cannot be taken out alone")
+                raise NotWritableError(f"{key} shares its line with something else and cannot be removed alone")
             text = text[: span[0]] + put + text[span[1] :]
             lowest = span[0]
         for key, value in wanted.items():

@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from rhizon.core.settings.dialects.spans import NotWritableError, Scalar, decoded, elements_checked, looked_at
+from rhizon.core.settings.dialects.spans import NotWritableError, Scalar, decoded, elements_checked, verify_edit
 from rhizon.core.toml_reading import read_toml
 
 __all__ = ["Toml"]
@@ -74,7 +74,7 @@ class Toml:
         if quick is not None:
             return encode(quick)
         made = self._laid_out(text, wanted)
-        looked_at(there, self.read(made.encode("utf-8", "surrogateescape")), wanted, self.spell)
+        verify_edit(there, self.read(made.encode("utf-8", "surrogateescape")), wanted, self.spell)
         if "\r\n" in text and "\n" not in text.replace("\r\n", ""):
             made = made.replace("\r\n", "\n").replace("\n", "\r\n")
         return encode(made)
@@ -83,12 +83,12 @@ class Toml:
         """``text`` with the values put where tomlkit puts them."""
         document = self._parsed(text)
         if document.as_string().replace("\r\n", "\n") != text.replace("\r\n", "\n"):
-            raise NotWritableError("it has tables of one name apart from each other, and would be laid out anew")
+            raise NotWritableError("it has tables of one name in several places, and would be laid out again")
         for key, value in wanted.items():
             try:
                 self._put(document, key.split("/"), value)
             except (KeyError, TypeError) as broken:  # a name with a slash in it, or tables written in pieces
-                raise NotWritableError(f"{key} cannot be found where it is said to stand") from broken
+                raise NotWritableError(f"{key} was not found at its place") from broken
         return str(document.as_string())
 
     def _in_place(
@@ -139,7 +139,7 @@ class Toml:
                 table[part] = tomlkit.table()
             table = table[part]
             if not isinstance(table, Mapping):
-                raise NotWritableError(f"{'/'.join(parts)}: what stands on the way is no table")
+                raise NotWritableError(f"{'/'.join(parts)}: a part of the path is not a table")
         if value is None:
             del table[parts[-1]]
             return
@@ -153,11 +153,11 @@ class Toml:
 
         for part in way[:-1]:
             if not isinstance(table, dict):
-                raise NotWritableError(f"{'/'.join(way)}: what stands on the way is no table")
+                raise NotWritableError(f"{'/'.join(way)}: a part of the path is not a table")
             table = table.setdefault(part, tomlkit.table())
         array = table.setdefault(way[-1], tomlkit.array()) if isinstance(table, dict) else None
         if not isinstance(array, list) or any(not isinstance(one, str) for one in array):
-            raise NotWritableError(f"{'/'.join(way)} is no array of texts")
+            raise NotWritableError(f"{'/'.join(way)} is not an array of texts")
         if there:
             array.append(name)
         else:
@@ -165,7 +165,7 @@ class Toml:
 
 
 def _typed(old: object, value: Scalar) -> Scalar:
-    """A text as the number or flag that stands there already, where it can be one."""
+    """A text as the number or flag that is there already, where it can be one."""
     if isinstance(value, str) and isinstance(old, bool) and value in ("true", "false"):
         return value == "true"
     if isinstance(value, str) and isinstance(old, int) and not isinstance(old, bool) and _whole(value):
@@ -181,7 +181,7 @@ def _found(document: Any, table: tuple[str, ...]) -> dict[str, Any]:
 
 
 def _written(value: Scalar, old: str) -> str:
-    """A value in the form of the one that stands there."""
+    """A value in the form of the one that is there."""
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, int):

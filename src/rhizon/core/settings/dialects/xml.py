@@ -35,7 +35,7 @@ class _Element(NamedTuple):
 
 
 class Xml(SpanDialect):
-    """Expat says where elements stand; the libraries that write XML write all of it anew."""
+    """Expat says where elements are; the libraries that write XML write all of it again."""
 
     aliases = True
 
@@ -51,7 +51,7 @@ class Xml(SpanDialect):
             # signs that the encoding does not have are written as XML's own references
             return data.decode(name), lambda text: text.encode(name, "xmlcharrefreplace")
         except (LookupError, UnicodeDecodeError) as broken:
-            raise ValueError(f"not in the encoding that it names: {broken}") from None
+            raise ValueError(f"not in its declared encoding: {broken}") from None
 
     def _elements(self, text: str) -> list[_Element]:
         data = text.encode("utf-8", "surrogatepass")
@@ -138,7 +138,7 @@ class Xml(SpanDialect):
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         if not text.strip():
-            raise NotWritableError("the file is empty, and its first element is not known")
+            raise NotWritableError("the file is empty, and its root element is unknown")
         elements = self._elements(text)
         steps = _steps(key)
         attribute = steps.pop()[1:] if steps and steps[-1].startswith("@") else None
@@ -154,7 +154,7 @@ class Xml(SpanDialect):
             place = len(text[:stop].rstrip())
             return text[:place] + f' {attribute}="{self.write(value, None)}"' + text[place:]
         if not steps:
-            raise NotWritableError(f"{key} has elements inside, and no text of its own")
+            raise NotWritableError(f"{key} has child elements and no text")
         made = self._made(steps, attribute, self.write(value, None))
         end = line_end(text)
         line = text.rfind("\n", 0, parent.start) + 1
@@ -175,7 +175,7 @@ class Xml(SpanDialect):
         for number, step in enumerate(reversed(steps)):
             match = _STEP.fullmatch(step)
             if match is None:
-                raise NotWritableError(f"{step!r} is no element")
+                raise NotWritableError(f"{step!r} is not an element")
             head = match["name"] + (f' {match["by"]}="{html.escape(match["is"])}"' if match["by"] else "")
             if number == 0 and attribute is not None:
                 made = f'<{head} {attribute}="{value}"/>'
@@ -205,7 +205,7 @@ def _tag_end(text: str, at: int) -> int:
 
 
 def _with_line(text: str, start: int, end: int) -> tuple[int, int]:
-    """The span with its line where nothing else stands in that."""
+    """The span with its line where nothing else is in that."""
     begin = text.rfind("\n", 0, start) + 1
     last = text.find("\n", end)
     last = len(text) if last < 0 else last + 1

@@ -24,8 +24,8 @@ _NUMBER = re.compile(r"[-+]?\d+(?:\.\d+)?")
 
 
 class Yaml(SpanDialect):
-    """PyYAML says where each value stands (libyaml where it is, which is thirty times as fast); what a library would
-    write again it would also lay out anew."""
+    """PyYAML says where each value is (libyaml where it is, which is thirty times as fast); what a library would
+    write again it would also lay out again."""
 
     language = "yaml"
 
@@ -74,7 +74,7 @@ class Yaml(SpanDialect):
             yield f"{prefix}[{one.value}]", Found(self.spell(True), start, end, whole)
 
     def _alone(self, text: str, first: Any, end: int) -> tuple[int, int] | None:
-        """The lines of a member, where nothing else stands in them (the dash of a sequence, say)."""
+        """The lines of a member, where nothing else is in them (the dash of a sequence, say)."""
         begin, last = self._line(text, first, end)
         return (begin, last) if not text[begin : first.start_mark.index].strip() else None
 
@@ -98,8 +98,8 @@ class Yaml(SpanDialect):
         if old is not None and old[:1] in ("|", ">"):
             raise NotWritableError("a text of several lines is not edited")
         if old is not None and old[:1] in ("&", "!"):
-            raise NotWritableError("a value that bears an anchor or a tag is not edited")
-        if old == "":  # nothing stands behind the colon
+            raise NotWritableError("a value with an anchor or a tag is not edited")
+        if old == "":  # nothing follows the colon
             return " " + self.write(value, None)
         if old is not None and old[:1] == "'" and text.isprintable():
             return "'" + text.replace("'", "''") + "'"
@@ -124,13 +124,13 @@ class Yaml(SpanDialect):
                 break
             in_lines = isinstance(below.value, list) and not below.flow_style
             if not in_lines or (below.value and not isinstance(below.value[0], tuple)):
-                raise NotWritableError(f"{key}: what stands on the way is no mapping in lines of its own")
+                raise NotWritableError(f"{key}: a part of the path is not a mapping on its own lines")
             node = below
             parts.pop(0)
         if node is None or not node.value:
             column, at = 0, len(text)
         elif node.flow_style:
-            raise NotWritableError(f"{key}: the mapping it belongs to is written in one line")
+            raise NotWritableError(f"{key}: the mapping it belongs to is on one line")
         else:
             column = node.value[0][0].start_mark.column
             at = _end(node)
@@ -148,14 +148,14 @@ class Yaml(SpanDialect):
             if found is None and (node is None or _mapping(node)):
                 return self._with_sequence(text, node, way[number:], word)
             if found is None:
-                raise NotWritableError(f"{'/'.join(way)}: what stands on the way is no mapping")
+                raise NotWritableError(f"{'/'.join(way)}: a part of the path is not a mapping")
             column, node = found[0].start_mark.column, found[1]
         end = line_end(text)
-        if node.id == "scalar" and node.value == "":  # nothing stands behind the colon
+        if node.id == "scalar" and node.value == "":  # nothing follows the colon
             at = text.find("\n", node.end_mark.index) + 1 or len(text)
             return f"{text[:at]}{' ' * (column + 2)}- {word}{end}{text[at:]}"
         if node.id != "sequence" or (node.value and not _texts(text, node)):
-            raise NotWritableError(f"{'/'.join(way)} is no sequence of different texts")
+            raise NotWritableError(f"{'/'.join(way)} is not a sequence of distinct texts")
         if node.flow_style:
             at = node.value[-1].end_mark.index if node.value else node.start_mark.index + 1
             return f"{text[:at]}{', ' if node.value else ''}{word}{text[at:]}"
@@ -167,7 +167,7 @@ class Yaml(SpanDialect):
     def _with_sequence(self, text: str, node: Any, way: list[str], word: str) -> str:
         """A sequence that is not there yet, with its first word, at the end of a mapping in lines of its own."""
         if node is not None and node.flow_style:
-            raise NotWritableError(f"{'/'.join(way)}: the mapping it belongs to is written in one line")
+            raise NotWritableError(f"{'/'.join(way)}: the mapping it belongs to is on one line")
         column, at = (0, len(text)) if node is None or not node.value else (node.start_mark.column, _end(node))
         if text[at - 1 : at] != "\n" and at:
             at = text.find("\n", at) + 1 or len(text)

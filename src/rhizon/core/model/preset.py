@@ -1,17 +1,17 @@
-"""A house standard (``*.house.toml``): settings that a club wants on every server, as far as its game has them."""
+"""A settings preset (``*.preset.toml``): settings that a club wants on every server, as far as its game has them."""
 
 from typing import Literal
 
 from rhizon.core.model.base import Id, Line, SettingValue, Strict
 
-__all__ = ["HouseStandard"]
+__all__ = ["SettingsPreset"]
 
 
-class HouseStandard(Strict, frozen=True, kw_only=True):
+class SettingsPreset(Strict, frozen=True, kw_only=True):
     """The whole file; names are ours, secrets do not belong in it. ``more`` and ``fewer`` make lists of names longer or
     shorter than each server has them."""
 
-    format: Literal["rhizon-house/1"]
+    format: Literal["rhizon-preset/1"]
     title: Line = ""
     settings: dict[Id, SettingValue] = {}
     more: dict[Id, tuple[Line, ...]] = {}
