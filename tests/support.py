@@ -4,6 +4,8 @@ import functools
 import io
 import json
 import os
+import re
+import shlex
 import subprocess
 import sys
 import tempfile
@@ -12,13 +14,18 @@ import zipfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
+import click
 import jsonschema
 
 from rhizon.adapters.games import GAMES, read_game
 from rhizon.adapters.runtimes import Runtimes
 from rhizon.adapters.world import WORLD
 from rhizon.app.results import RESULTS, answer_schema
+from rhizon.cli.commands import COMMANDS
+from rhizon.cli.main import root
+from rhizon.cli.servers import Server, ServerParam
 from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, ItemLine
 from rhizon.core.model.decode import decode_json
 from tests import FAST
@@ -64,6 +71,12 @@ class Done:
         return self.json["error"]
 
 
+def hinted(text: str) -> str:
+    """The command that a hint ends with, "" where it holds none."""
+    found = re.search(r"(?:^|: |\. )(rhizon [a-z].*)$", text)
+    return found[1].rstrip(".") if found else ""
+
+
 @functools.cache
 def validator(command: str) -> jsonschema.Draft202012Validator:
     """Of what a command prints with --json."""
@@ -104,6 +117,7 @@ class Case(unittest.TestCase):
         if "--json" in arguments:
             words = [str(one) for one in arguments if not str(one).startswith("-")]
             self.assert_answer(words or [""], Done(done))
+        self.assert_hints(Done(done))
         return Done(done)
 
     def assert_answer(self, words: Sequence[str], done: "Done") -> None:
@@ -113,6 +127,27 @@ class Case(unittest.TestCase):
         command = next((one for one in (" ".join(words[:2]), words[0]) if one in RESULTS), None)
         if command is not None:
             validator(command).validate(done.json)
+
+    def assert_hints(self, done: "Done") -> None:
+        """Every hint that holds a command holds a whole one, without words to fill in, that the program can parse."""
+        texts = re.findall(r"(?m)^(?:hint: |  → )(.*)$", done.err + done.out)
+        if done.out.startswith("{"):
+            answer = done.json
+            texts += [one["remedy"] for one in answer.get("findings", [])] + [answer.get("error", {}).get("hint", "")]
+        for text in texts:
+            line = hinted(text)
+            if line:
+                with mock.patch.object(ServerParam, "convert", lambda _self, value, *_: Server(Path(value), value)):
+                    name, *arguments = shlex.split(line)[1:]
+                    self.assertIn(name, COMMANDS, text)
+                    self.assertNotRegex(line, r"\b(DIR|FILE|FOLDER|SERVER|NAME|LIST|ID|N)\b|\.\.\.", text)
+                    command = root.get_command(click.Context(root), name)
+                    assert command is not None
+                    while isinstance(command, click.Group):
+                        command = command.get_command(click.Context(command), arguments.pop(0))
+                        assert command is not None, text
+                    if arguments not in (["--help"], ["-h"]):
+                        command.make_context(name, arguments)
 
     def write(self, name: str, text: str | bytes) -> Path:
         path = self.folder / name

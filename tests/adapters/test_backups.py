@@ -86,6 +86,13 @@ class Repositories(Case):
 
         law()
 
+    def test_equal_files_at_once_are_written_once(self) -> None:
+        for number in range(8):
+            self.write(f"home/worlds/fen/{number}", b"the same bytes")
+        self.repository = Repository(self.folder / "backups", *self.sealed(1))
+        _, fresh, _ = self.save()
+        self.assertEqual((len(fresh), self.repository.read_back(fresh)), (1, []))
+
     def sealed(self, kind: int) -> tuple[Seal | None, Key | None]:
         """Plain, encrypted to a public key, or under a passphrase (which costs a second)."""
         root, state = self.folder / "backups", self.folder / "state"

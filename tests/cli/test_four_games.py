@@ -103,7 +103,7 @@ class FourGames(Case):
         begun.wait()
         again = self.rhizon(*words, "--json")
         self.assertEqual(again.code, 0, again.out + again.err)
-        self.assertIn("cut short", again.err)
+        self.assertIn("interrupted first start", again.err)
         self.assertFalse(Path(f"/proc/{server}/cwd").exists())
         self.assertTrue((world / "survey.txt").exists())
         self.assertTrue(world.with_name("lighthouse-line-aside-1").is_dir())
@@ -152,7 +152,7 @@ class FourGames(Case):
             other.bind(("127.0.0.1", gate + 3))
             refused = self.rhizon("run", "--trial", "moor", "--json")
             self.assertEqual(refused.json["error"]["code"], "port-taken")
-            self.assertIn("these are free: gate ", refused.json["error"]["details"][0])
+            self.assertIn("free ports: gate ", refused.json["error"]["details"][0])
             told = self.rhizon("ports", "moor", "--json").result["ports"]
             self.assertEqual([(one["role"], one["taken"]) for one in told if one["listening"]], [("beacon", True)])
             self.assertIn("another program", self.rhizon("ports").out)
@@ -224,5 +224,5 @@ class FourGames(Case):
         for more, code, word in rows:
             with self.subTest(word):
                 self.assertEqual(self.provision("drovemoor", "moor", *more, code=code)["code"], word)
-        both = self.rhizon("set", "moor", "--secret", "password=generate", "--secret", "password=x")
+        both = self.rhizon("set", "./moor", "--secret", "password=generate", "--secret", "password=x")
         self.assertIn("is given twice", both.err)

@@ -216,8 +216,8 @@ class OwnGame(Case):
         self.assertEqual((ran.code, ran.result["exit_code"]), (1, 9))
         self.assertEqual(self.rhizon("repair", "pottery").code, 0)
         program.chmod(0o644)
-        self.assertIn("not marked as a program", self.rhizon("check", "pottery").out)
-        self.assertIn("not marked as a program", self.rhizon("repair", "pottery").out)
+        self.assertIn("no longer executable", self.rhizon("check", "pottery").out)
+        self.assertIn("no longer executable", self.rhizon("repair", "pottery").out)
         self.assertEqual(self.rhizon("check", "pottery").code, 0)
         # one bad piece is named, and nothing holds on to the ports afterwards
         self.write("mine.list.toml", head + 'crackle = "*"\n' + WANTED)

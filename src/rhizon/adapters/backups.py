@@ -97,6 +97,8 @@ class Repository:
         self.root = root
         self.seal = seal
         self.key = key
+        self._guard = threading.Lock()
+        self._claimed: set[str] = set()  # chunks that a thread of this save writes; behind the guard
         self._written: dict[str, str] = {}  # encrypted pieces of this command: name to the hash of the whole file
         self._lanes: dict[str, Seal] = {}
 
@@ -141,7 +143,7 @@ class Repository:
             raise InputError(
                 "no-such-backup",
                 f"there is no backup {when} of {ident} in {self.root}",
-                hint="rhizon backup DIR --list shows those that are there.",
+                hint="See all backups of this machine: rhizon backup --list",
             )
         path = self.root / ident / f"{when}.head.json"
         return decode(SealedHead, read_bytes(path, "backup", LARGEST_MANIFEST), str(path)) if path.is_file() else None
@@ -198,6 +200,7 @@ class Repository:
         saved: dict[str, SavedFile] = {}
         fresh: set[str] = set()
         moved: list[str] = []
+        self._claimed.clear()
         with translated("write into the backups", self.root), contextlib.ExitStack() as stack:
             own = threading.local()  # handles of folders are not shared by threads
 
@@ -250,10 +253,19 @@ class Repository:
             size += len(data)
             sha256 = hashlib.sha256(data).hexdigest()
             chunks.append(sha256)
-            if not self._chunk(sha256).is_file():
+            if not self._chunk(sha256).is_file() and self._claims(sha256):
                 self._write_chunk(sha256, data)
                 fresh.add(sha256)
         return tuple(chunks), size
+
+    def _claims(self, sha256: str) -> bool:
+        """Whether this thread writes a chunk: equal pieces of two files are written once, since no two encryptions of
+        them are the same bytes."""
+        with self._guard:
+            if sha256 in self._claimed:
+                return False
+            self._claimed.add(sha256)
+            return True
 
     def _write_chunk(self, sha256: str, data: bytes) -> None:
         import zstandard

@@ -16,6 +16,7 @@ from rhizon.core.model.base import Strict
 from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
+from rhizon.core.words import command_line
 
 __all__ = ["LOCAL", "Catalogs", "FolderTransport", "LocalTransport", "Transport", "open_catalogs"]
 
@@ -105,7 +106,7 @@ def _transport(address: str, beside: Path, network: Network) -> Transport:
         raise RemoteError(
             "catalog-unreachable",
             f"there is no catalog at {folder}: it is not a folder",
-            hint="Check the path; make a catalog with: rhizon catalog build DIR",
+            hint="Check the path; a catalog is a folder or an http(s) address.",
         )
     return FolderTransport(str(folder))
 
@@ -121,7 +122,9 @@ class _Catalog:
             raise RemoteError(
                 "no-catalog",
                 f"there is no catalog at {transport.address}: it has no catalog.json",
-                hint="Make one there with: rhizon catalog build DIR",
+                hint=f"Make one there: {command_line('rhizon', 'catalog', 'build', transport.address)}"
+                if isinstance(transport, FolderTransport)
+                else "Check the address; it should be that of the folder with catalog.json.",
             )
         self.root: CatalogRoot = root
 

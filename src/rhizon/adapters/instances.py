@@ -123,13 +123,16 @@ class InstanceFolder:
                 f"there is no server in {self.folder}" + (": provisioning it was interrupted" if cut else ""),
                 hint="Run the same rhizon provision command again."
                 if cut
-                else "Name a server of this machine (see them: rhizon list) or its folder.",
+                else "See all servers of this machine: rhizon list",
             )
         if self.is_forgotten:
+            record = self.sound(INSTANCE)
             raise StateError(
                 "forgotten",
                 f"Rhizon was told to forget the server in {self.folder}",
-                hint=f"To use Rhizon for it again: rhizon provision SOURCE {self.folder}",
+                hint="Provision into that folder to manage it again."
+                if record is None
+                else f"To manage it again: {command_line('rhizon', 'provision', record.source, self.folder)}",
             )
         return self
 

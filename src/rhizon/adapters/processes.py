@@ -13,6 +13,7 @@ import psutil
 
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import StopSignal
+from rhizon.core.words import command_line
 
 __all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "signalled"]
 
@@ -42,7 +43,7 @@ class ServerProcess:
             raise StateError(
                 "cannot-start",
                 f"{command[0]} cannot be started: {broken.strerror}",
-                hint="See what is wrong with: rhizon check DIR",
+                hint=f"See what is wrong: {command_line('rhizon', 'check', folder)}",
             ) from None
         self.pid = self._process.pid
         self.since = psutil.Process(self.pid).create_time()

@@ -9,6 +9,7 @@ from rhizon.adapters.transact import BLOBS, RHIZON
 from rhizon.core.errors import InputError, RhizonError
 from rhizon.core.model.documents import decode
 from rhizon.core.model.kept import KeptState
+from rhizon.core.words import command_line
 
 __all__ = ["MOST_STATES", "KeptStates", "state_name"]
 
@@ -37,7 +38,7 @@ class KeptStates:
             raise InputError(
                 "no-such-state",
                 f"there is no kept state {number}",
-                hint="rhizon undo DIR --list shows those that are kept.",
+                hint=f"See the kept states: {command_line('rhizon', 'undo', self._own.parent, '--list')}",
             )
         path = self._own / state_name(number)
         return decode(KeptState, read_bytes(path, "kept state"), str(path))

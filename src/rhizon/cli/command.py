@@ -322,7 +322,7 @@ def _each(
     if every and servers:
         raise click.UsageError("--all is every server of this machine; do not name servers too.")
     if not every and not servers:
-        raise click.UsageError("Name a server (see them: rhizon list), or --all.")
+        raise click.UsageError("Name a server, or --all. The names: rhizon list")
     if not every and len(servers) == 1:
         answer = function(call=call, server=servers[0], **given)
         call.close()

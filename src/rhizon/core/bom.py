@@ -50,7 +50,7 @@ def bill_of_materials(lock: Lock, instance: Instance) -> bytes:
         for one in lock.releases
     }
     bom = Bom(components=[*bases, *parts.values()])
-    root = Component(type=ComponentType.APPLICATION, name=instance.name, bom_ref=f"instance {instance.name}")
+    root = Component(type=ComponentType.APPLICATION, name=lock.name, bom_ref=f"server {lock.name}")
     bom.metadata.component = root
     bom.metadata.timestamp = None  # type: ignore[assignment]  # the standard lets it out, and the same is to be the same
     runtime = instance.runtime

@@ -108,8 +108,8 @@ def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance
                 world,
                 game,
                 target,
-                "Go back to a world of that time (rhizon undo, rhizon restore), or name another one: "
-                f"--set {game.world.name_setting}=NAME",
+                "Go back to a world of that time with undo or restore, or use another one: "
+                f"--set {game.world.name_setting}={world.name}-2",
             )
         return
     if named.is_symlink() or not named.is_dir():

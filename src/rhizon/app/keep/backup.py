@@ -278,8 +278,7 @@ def _key_findings(repository: Repository) -> list[Finding]:
             severity="warning",
             subject="encryption",
             what="without its key (or passphrase) nobody can read these backups, not even Rhizon",
-            remedy="Keep a copy of the key apart from this machine. To see that it opens them: "
-            "rhizon backup DIR --verify --key FILE",
+            remedy="Keep a copy of the key outside this machine, and try it with --verify and --key.",
         )
     ]
 

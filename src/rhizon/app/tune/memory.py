@@ -228,5 +228,5 @@ def _fit(free: int, lowest: int, recommended: int, outside: int) -> tuple[Fit, s
         return "tight", f"{heap} MiB of heap is what this machine can grant: --memory {heap}, with fewer players."
     return (
         "does not fit",
-        "Plan fewer players, a smaller world or less content; or forget another server (see them: rhizon list).",
+        "Plan fewer players, a smaller world or less content; or forget another server.",
     )
