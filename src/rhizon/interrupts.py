@@ -87,7 +87,8 @@ def prompting() -> Iterator[None]:
 
 @contextlib.contextmanager
 def held() -> Iterator[None]:
-    """Signals wait until the end, and are raised there unless a change was committed meanwhile."""
+    """Signals wait until the end, and are raised there unless a change was committed meanwhile. Raises
+    KeyboardInterrupt at the end where one came and no change was committed."""
     before = _state.asked
     _state.held += 1
     try:

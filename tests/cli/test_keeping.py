@@ -210,8 +210,8 @@ class Keeping(Case):
         shutil.move(self.home, self.folder / "moved")
         told = self.rhizon("host", "--json").json
         self.assertEqual([one["code"] for one in told["findings"]], ["instance-absent"])
-        self.assertEqual(told["free_mib"], 700 - 544)  # it keeps what it holds
-        self.assertEqual([one["state"] for one in self.done("list")], ["absent"])
+        self.assertEqual(told["result"]["free_mib"], 700 - 544)  # it keeps what it holds
+        self.assertEqual([one["state"] for one in self.done("list")["instances"]], ["absent"])
         self.assertEqual([one["code"] for one in self.rhizon("ports", "--json").json["findings"]], ["instance-absent"])
         self.assertEqual(self.done("forget", "marsh", "--dry-run", code=2)["code"], "no-such-server")
         freed = self.done("forget", "marsh-evening")

@@ -71,6 +71,19 @@ class Documents(unittest.TestCase):
         places = {mistake.place for mistake in caught.exception.mistakes}
         self.assertLessEqual({"game", "channel", "extra"}, places)
 
+    def test_all_broken_rules_of_a_definition_at_once(self) -> None:
+        data = copy.deepcopy(EXAMPLES["game"])
+        data["versions"] = [*data["versions"], data["versions"][0]]
+        data["ports"] = [*data["ports"], data["ports"][0]]
+        data["world"]["name_setting"] = "nothing"
+        with self.assertRaises(DocumentError) as caught:
+            decode(DOCUMENTS[0].type, written(DOCUMENTS[0], data), "x")
+        told = [str(mistake) for mistake in caught.exception.mistakes]
+        self.assertEqual(len(told), 3, told)
+        self.assertTrue(
+            all(any(word in one for one in told) for word in ("versions:", "ports:", "world.name_setting:"))
+        )
+
     def test_schemas_are_current(self) -> None:
         spec = importlib.util.spec_from_file_location("make_schemas", DOCS / "make_schemas.py")
         assert spec is not None and spec.loader is not None

@@ -223,6 +223,8 @@ class Repository:
     def _save_file(
         self, inside: Inside, path: RelPath, before: SavedFile | None
     ) -> tuple[SavedFile, set[str], bool] | None:
+        """One file as its chunks, what of them is new, and whether it stayed the same while it was read; None where it
+        is gone. A file that changes is read again, at most ``TRIES`` times."""
         fresh: set[str] = set()
         for attempt in range(TRIES):
             try:
@@ -268,6 +270,7 @@ class Repository:
             return True
 
     def _write_chunk(self, sha256: str, data: bytes) -> None:
+        """Compresses (and encrypts) a chunk and puts it in place under its name, whole or not at all."""
         import zstandard
 
         target = self._chunk(sha256)

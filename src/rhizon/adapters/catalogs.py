@@ -87,6 +87,8 @@ TRANSPORTS: dict[str, Callable[[str, Network], Transport]] = {"http://": HttpTra
 
 
 def _transport(address: str, beside: Path, network: Network) -> Transport:
+    """What reads from an address: HTTP for an address with a scheme, else a folder. Raises InputError (a bad address,
+    or one with a secret), RemoteError (no such folder)."""
     for prefix, kind in TRANSPORTS.items():
         if address.startswith(prefix):
             parts = urllib.parse.urlsplit(address)
@@ -129,6 +131,8 @@ class _Catalog:
         self.root: CatalogRoot = root
 
     def _document(self, kind: type[T], path: str, sha256: str | None = None) -> T | None:
+        """A document of the catalog, checked against ``sha256`` where the index names one; None where there is none.
+        Raises RemoteError for one that cannot be used."""
         data = self.transport.read(path, sha256)
         if data is None:
             return None
@@ -159,6 +163,7 @@ class _Catalog:
         return found
 
     def needed(self, kind: type[T], path: str, sha256: str | None = None) -> T:
+        """The same for a document that has to be there. Raises RemoteError."""
         found = self._document(kind, path, sha256)
         if found is None:
             raise not_given(self.transport.address, path, "it was not found")
@@ -247,6 +252,7 @@ class Catalogs:
         return self._items[game, name]
 
     def _read_item(self, game: str, name: str) -> tuple[str, Item] | None:
+        """The item from the first catalog whose index has it, with the catalog's name. Raises RemoteError."""
         for catalog in self._catalogs:
             index = self._index_of(catalog, game)
             if index is not None and name in index.items:
@@ -261,7 +267,8 @@ class Catalogs:
         return None
 
     def host(self, game: str) -> tuple[str, HostFiles]:
-        """The server files and loader builds of the first catalog that has the game."""
+        """The server files and loader builds of the first catalog that has the game. Raises RemoteError where no
+        catalog has the game."""
         for catalog in self._catalogs:
             shelf = catalog.root.games.get(game)
             if shelf is not None and not isinstance(catalog.transport, LocalTransport):
@@ -283,7 +290,8 @@ class Catalogs:
         return None
 
     def transports_for(self, file: LockedFile) -> list[Transport]:
-        """Where a locked file is available: the catalog that it names, then that one's mirrors."""
+        """Where a locked file is available: the catalog that it names, then that one's mirrors. Raises RemoteError
+        where no catalog of that name is open."""
         for catalog in self._catalogs:
             if catalog.root.name == file.catalog:
                 return [catalog.transport, *catalog.mirrors(self.network)]
@@ -295,7 +303,8 @@ class Catalogs:
 
 
 def open_catalogs(addresses: tuple[str, ...], beside: Path, network: Network) -> Catalogs:
-    """The catalogs at those addresses; relative folders count from ``beside``."""
+    """The catalogs at those addresses; relative folders count from ``beside``. Raises InputError (none or two of one
+    name), RemoteError (one cannot be read)."""
     if not addresses:
         raise InputError(
             "no-catalog-named",

@@ -73,6 +73,8 @@ class ConsolePort:
         threading.Thread(target=self._accept, daemon=True).start()
 
     def _listening(self) -> socket.socket:
+        """A listening socket: a Unix socket that only this user can open, or a port on 127.0.0.1 where there are
+        none."""
         if _near():
             listener = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
             try:
@@ -121,6 +123,8 @@ class ConsolePort:
         return isinstance(token, str) and hmac.compare_digest(token.encode(), self.token.reveal().encode())
 
     def _serve(self, client: socket.socket) -> None:
+        """Answers one connection after the other until the server ends: a line to type, or a hold that lasts as long as
+        the connection."""
         held: list[_Hold] = []
         try:
             with client, contextlib.suppress(OSError, ValueError, RecursionError):

@@ -47,6 +47,8 @@ class Credentials:
         return {"Authorization": value}
 
     def _value(self, url: str, origin: str) -> str | None:
+        """The Authorization header for an address: a token from the environment, else what credentials.toml has, else
+        None."""
         variable = "RHIZON_TOKEN_" + re.sub(r"[^A-Z0-9]", "_", origin.upper())
         token = Secret(self._environment.get(variable, ""))
         if token:
@@ -64,6 +66,7 @@ class Credentials:
         return None
 
     def _from_file(self) -> tuple[CatalogCredential, ...]:
+        """The entries of credentials.toml, read once. Raises StateError where other users can read the file."""
         if self._known is None:
             self._known = ()
             if self._file is not None and self._file.is_file():

@@ -140,6 +140,7 @@ class _Tally:
         self._running: dict[str, tuple[float, int, str]] = {}  # path -> since when, how much, from where
 
     def began(self, path: str, address: str) -> None:
+        """Notes that a file is under way."""
         with self._guard:
             self._running[path] = (time.monotonic(), 0, address)
 
@@ -157,6 +158,7 @@ class _Tally:
                 self._tell(now)
 
     def ended(self, path: str) -> None:
+        """Notes that a file is there, whatever came of it."""
         with self._guard:
             self._running.pop(path, None)
             self._done += 1
@@ -215,6 +217,7 @@ class _Transfer:
         self._limit = time.monotonic() + network.limits.whole(file.size)
 
     def run(self) -> None:
+        """Fetches the file from the first address that gives the right bytes. Raises what the last one raised."""
         self._tally.began(self._file.path, self._transport.address)
         self._take_up()
         number = 0
@@ -284,6 +287,8 @@ class _Transfer:
             self._take(chunks, wanted)
 
     def _take(self, chunks: Iterator[bytes], wanted: int) -> None:
+        """Adds the bytes of a stream to the file, with a bound on size and time. Raises TrustError for more than the
+        lock says."""
         end = self._size + wanted
         for chunk in chunks:
             if self._size + len(chunk) > self._file.size:

@@ -41,6 +41,7 @@ def translated(what: str, path: Path) -> Iterator[None]:
 
 
 def _state_error(broken: OSError, what: str, path: Path) -> StateError:
+    """The error of the system as one of ours: no space, no permission, or another one."""
     shown = printable(str(broken.filename or path), 300)
     if broken.errno in (errno.ENOSPC, errno.EDQUOT):
         return StateError(

@@ -175,6 +175,8 @@ class Network:
         return answer
 
     def _followed(self, address: str, url: str, headers: Mapping[str, str]) -> Any:
+        """The answer after at most ``MOST_REDIRECTS`` redirects, each only to http or https and never from https to
+        http. Raises RemoteError, TrustError."""
         import http.client
 
         import urllib3

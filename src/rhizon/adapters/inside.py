@@ -104,6 +104,8 @@ class Inside:
         return handle
 
     def _open_one(self, around: int, name: str, path: str, *, make: bool) -> int:
+        """Opens one part of a path relative to its folder, without following a link. Raises StateError for a link that
+        host.toml does not allow."""
         try:
             return os.open(name, _FOLDER | _NOFOLLOW, dir_fd=around)
         except FileNotFoundError:
@@ -204,7 +206,8 @@ class Inside:
         return os.fstat(self._open(path)).st_dev if _BY_HANDLE else (self.root / path).stat().st_dev
 
     def open_read(self, path: str) -> int:
-        """A handle to read an ordinary file from."""
+        """A handle to read an ordinary file from. Raises OSError where there is none, StateError for a link or what is
+        not an ordinary file."""
         name, around = self._at(path)
         handle = os.open(name, os.O_RDONLY | _NOFOLLOW | _CLOEXEC | getattr(os, "O_NONBLOCK", 0), dir_fd=around)
         if not stat.S_ISREG(os.fstat(handle).st_mode):

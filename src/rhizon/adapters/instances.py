@@ -159,6 +159,7 @@ class InstanceFolder:
         return decode(kind, read_bytes(path, "server record"), str(self.own / name))
 
     def _document(self, kind: type[T], name: str) -> T:
+        """A document as it is valid now. Raises StateError that says where a sound copy is."""
         try:
             return self._decoded(kind, name)
         except InputError as broken:
@@ -289,7 +290,8 @@ class InstanceFolder:
 
     @contextlib.contextmanager
     def busy(self) -> Iterator[bool]:
-        """Keeps other commands out; a change that was interrupted is rolled back first (then True is given)."""
+        """Keeps other commands out; a change that was interrupted is rolled back first (then True is given). Raises
+        StateError where another command works there."""
         fresh = not self.folder.exists()
         with translated("use the instance folder", self.folder):
             if fresh:

@@ -98,6 +98,7 @@ class Ledger:
     # ---- opening
 
     def _opened(self) -> sqlite3.Connection:
+        """The database: the file, or its copy where the file is lost; in memory where nothing may be written."""
         fresh = not self._file.exists() or self._file.stat().st_size == 0
         copied = self._copied() if fresh else ()
         if copied:
@@ -118,6 +119,7 @@ class Ledger:
         return db
 
     def _connected(self) -> sqlite3.Connection:
+        """The file as a connection, migrated to the newest layout and checked."""
         mode = "rwc" if self._write else "ro"
         address = f"file:{urllib.parse.quote(str(self._file))}?mode={mode}"
         db = sqlite3.connect(address, uri=True, timeout=WAIT_SECONDS, isolation_level=None)
@@ -149,6 +151,8 @@ class Ledger:
         return memory
 
     def _migrate(self, db: sqlite3.Connection) -> None:
+        """Brings a ledger to the newest layout, one step after the other, each in a transaction. Raises StateError for
+        a newer one."""
         version = db.execute("PRAGMA user_version").fetchone()[0]
         if version > len(_MIGRATIONS):
             raise StateError(
@@ -225,7 +229,8 @@ class Ledger:
 
     @contextmanager
     def claim(self) -> Iterator[None]:
-        """Between look and record no other command can take the same port or memory."""
+        """Between look and record no other command can take the same port or memory. Raises StateError where another
+        command has it for longer than ``WAIT_SECONDS`` or nothing can be written."""
         try:
             self._db.execute("BEGIN IMMEDIATE")
         except sqlite3.Error as broken:
@@ -266,6 +271,7 @@ class Ledger:
         self._db.execute("DELETE FROM servers WHERE folder = ?", (folder,))
 
     def _unusable(self, broken: Exception) -> StateError:
+        """The error for a ledger that cannot be read or written, with what to do."""
         name = getattr(broken, "sqlite_errorname", "")
         if name.startswith(("SQLITE_FULL", "SQLITE_IOERR", "SQLITE_READONLY", "SQLITE_CANTOPEN", "SQLITE_PERM")):
             return StateError(

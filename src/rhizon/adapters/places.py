@@ -52,42 +52,52 @@ class Places(NamedTuple):
 
     @property
     def store(self) -> Path:
+        """Fetched files by hash."""
         return self._data("store")
 
     @property
     def runtimes(self) -> Path:
+        """Runtimes that Rhizon has fetched."""
         return self._data("runtimes")
 
     @property
     def backups(self) -> Path:
+        """This machine's own repository of backups."""
         return self._data("backups")
 
     @property
     def ledger(self) -> Path:
+        """What the servers of this machine hold."""
         return self.state / "ledger.sqlite3"
 
     @property
     def copies(self) -> Path:
+        """Catalog documents as they came over a network (a cache)."""
         return self._caches / "catalog-copies.sqlite3"
 
     @property
     def scans(self) -> Path:
+        """Facts of archives by hash (a cache)."""
         return self._caches / "archive-facts.sqlite3"
 
     @property
     def probes(self) -> Path:
+        """What runtimes said of themselves (a cache)."""
         return self._caches / "runtime-probes.json"
 
     @property
     def carried(self) -> Path:
+        """Archives of packs, laid out to be read (a cache)."""
         return self._caches / "pack-archives"
 
     @property
     def limits(self) -> Path:
+        """The host file."""
         return self.config / "host.toml"
 
     @property
     def credentials(self) -> Path:
+        """The credentials of catalogs."""
         return self.config / "credentials.toml"
 
 

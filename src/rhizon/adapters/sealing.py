@@ -97,6 +97,8 @@ class Key:
             ) from None
 
     def _open_own(self, root: Path, lane: str) -> None:
+        """The identity of a passphrase's lane. Raises InputError for a wrong passphrase, TrustError for a damaged
+        file."""
         import pyrage
         from pyrage import x25519
 

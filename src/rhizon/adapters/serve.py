@@ -46,6 +46,8 @@ class CatalogServer(ThreadingHTTPServer):
 
 
 class _Handler(BaseHTTPRequestHandler):
+    """One request: GET or HEAD of a file below the folder, with ranges and ETags (RFC 9110)."""
+
     server: CatalogServer
     protocol_version = "HTTP/1.1"
     # heads and short bodies leave in one packet and at once: else each answer waits for a delayed acknowledgement
@@ -61,6 +63,7 @@ class _Handler(BaseHTTPRequestHandler):
         self._answer(body=False)
 
     def _answer(self, *, body: bool) -> None:
+        """Sends a file, the range that was asked for, "not modified" or "not found"."""
         file = self._file()
         if file is None:
             self.send_error(HTTPStatus.NOT_FOUND)

@@ -203,6 +203,7 @@ class _Stage:
         self._made: dict[str, int] = {}
 
     def begin(self) -> None:
+        """Empties what an earlier change may have left."""
         self._inside.make_folder(RHIZON)
         self._inside.remove(_STAGING)
         self._inside.make_folder(_STAGING)
@@ -236,6 +237,7 @@ class _Stage:
         return f"{room}/staging/{path}"
 
     def plan(self, plan: Plan, store: Store) -> None:
+        """Stages every file that the plan places or replaces."""
         inside = self._inside
         for step in plan.changes:
             if step.action == "remove":
@@ -259,17 +261,20 @@ class _Stage:
         return stat.S_IMODE(facts.st_mode) & 0o777 | (0o100 if step.wanted.executable else 0)
 
     def trees(self, trees: Mapping[RelPath, MakeTree]) -> None:
+        """Stages whole folders."""
         for path, make in trees.items():
             there = self._inside.lstat(path) is not None
             make(self._inside, RelPath(self._target("replace" if there else "place", path)))
 
     def blobs(self, blobs: Mapping[str, RelPath]) -> None:
+        """Stages copies of files under their hash."""
         for sha256, path in blobs.items():
             kept = f"{RHIZON}/{BLOBS}/{sha256}"
             if self._inside.lstat(kept) is None:
                 _keep(self._inside, path, self._target("place", kept), sha256)
 
     def records(self, records: Mapping[str, bytes]) -> None:
+        """Stages documents of the instance."""
         for name, data in records.items():
             path = f"{RHIZON}/{name}"
             there = self._inside.lstat(path) is not None
@@ -296,6 +301,7 @@ def _keep(inside: Inside, path: str, kept: str, sha256: str) -> None:
 
 
 def _switch(inside: Inside, entries: list[_Entry], reached: Callable[[str], None]) -> None:
+    """Renames every staged file into place; what it replaces gets a second name first."""
     touched = set()
     for entry in entries:
         final, old = entry.path, f"{entry.room}/undo/{entry.path}"
@@ -320,6 +326,7 @@ def _linked(inside: Inside, final: str, old: str) -> bool:
 
 
 def _take_back(inside: Inside, entry: _Entry) -> None:
+    """Undoes one entry of the journal; harmless where it was never done or is undone already."""
     path, old, staged = entry.path, f"{entry.room}/undo/{entry.path}", f"{entry.room}/staging/{entry.path}"
     if entry.action == "place":
         if inside.lstat(staged) is None:

@@ -31,6 +31,7 @@ class _Guard:
         self._running = False  # guarded by _lock
 
     def add(self, watch: "Watch") -> None:
+        """Watches a connection from now on."""
         with self._lock:
             self._watched.add(watch)
             if not self._running:
@@ -38,10 +39,12 @@ class _Guard:
                 threading.Thread(target=self._run, daemon=True).start()
 
     def remove(self, watch: "Watch") -> None:
+        """Watches it no longer."""
         with self._lock:
             self._watched.discard(watch)
 
     def _run(self) -> None:
+        """Closes every connection whose time is over, until there is none left."""
         while True:
             time.sleep(TICK_SECONDS)
             now = time.monotonic()
@@ -107,6 +110,8 @@ def pool_classes() -> dict[str, Any]:
     import urllib3.connectionpool
 
     def watched(kind: Any) -> Any:
+        """A connection class of urllib3 whose sockets the watch of their thread knows."""
+
         class Connection(kind):  # type: ignore[misc]
             response_class = _Answer
 

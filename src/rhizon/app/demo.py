@@ -181,6 +181,7 @@ class _Visit:
             )
 
     def done(self, ran: RunResult) -> DemoDone:
+        """What happened, once the server has ended. Raises NotReadyError where other content ran than was locked."""
         return DemoDone(
             game=self._definition.id,
             game_title=self._definition.title,
@@ -245,6 +246,7 @@ class _Named(Reporter):
         self._name = name
 
     def done(self, text: str) -> None:
+        """What happened, once the server has ended. Raises NotReadyError where other content ran than was locked."""
         self._reporter.done(f"{self._name}: {text}")
 
 

@@ -279,6 +279,7 @@ def error_object(error: RhizonError) -> dict[str, object]:
 
 
 def _error(error: RhizonError) -> dict[str, object]:
+    """The error as docs/json.md describes it."""
     from rhizon.core.errors import NoSolutionError
     from rhizon.core.names import printable
 
@@ -355,6 +356,7 @@ def _tell(out: Output, one: _Ended) -> None:
 
 
 def _together(call: Call, ended: Sequence[_Ended]) -> int:
+    """The table and the exit code over several servers."""
     code = worst([one.exit_code for one in ended])
     if call.out.json:
         from rhizon.cli.output import write_json

@@ -21,6 +21,8 @@ Completer = Callable[[click.Context, click.Parameter, str], list[CompletionItem]
 
 
 def _completer(found: "Callable[[Host, Server | None], Iterable[tuple[str, str]]]") -> Completer:
+    """A completer for click that lists what ``found`` gives and stays silent where it fails."""
+
     def complete(ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:  # noqa: ARG001
         from rhizon.app.host import this_host
         from rhizon.core.errors import RhizonError

@@ -137,6 +137,7 @@ def _with_the_command(given: list[str]) -> list[str]:
 
 
 def _run(given: list[str]) -> int:
+    """Runs the command; every error becomes a text or a JSON object, and an exit code."""
     debug = "--debug" in given
     gc.set_threshold(50_000, 20, 50)  # a large catalog is many small values that live to the end: looking costs a tenth
     interrupts.install()

@@ -47,6 +47,7 @@ class _Mib(click.ParamType):  # type: ignore[type-arg]
         self.least = least
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> int:
+        """The value that was typed; fails with what would be right."""
         written = re.fullmatch(r"(\d{1,12})(?:\.(\d{1,6}))?\s*([MG]?)(?:i?B)?", str(value).strip(), re.IGNORECASE)
         if written is None:
             self.fail(f"{value!r} is not an amount of memory; write 1536, 1536M or 1.5G.", param, ctx)
@@ -64,6 +65,7 @@ class _Age(click.ParamType):  # type: ignore[type-arg]
     units: Mapping[str, float] = {"m": 60, "h": 3600, "d": 86_400, "w": 604_800}
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> float:
+        """The value that was typed; fails with what would be right."""
         if isinstance(value, float):
             return value
         written = re.fullmatch(r"(\d{1,6})(?:\.(\d{1,3}))?([mhdw])", str(value).strip())
@@ -79,6 +81,7 @@ class _Listen(click.ParamType):  # type: ignore[type-arg]
     name = "listen"
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> tuple[str, int]:
+        """The value that was typed; fails with what would be right."""
         if isinstance(value, tuple):
             return value
         address, colon, port = str(value).rpartition(":")
@@ -142,7 +145,7 @@ def opening(key_file: Path | None, passphrase: str | None) -> "Opening":
 
 
 def pairs(values: tuple[str, ...], where: str) -> dict[str, str]:
-    """``NAME=VALUE`` each, as a table."""
+    """``NAME=VALUE`` each, as a table. Raises UsageError for a text without ``=``."""
     table = {}
     for value in values:
         name, equals, rest = value.partition("=")
@@ -177,7 +180,8 @@ def secret_option(function: F) -> F:
 
 def secret_values(values: tuple[str, ...]) -> "dict[str, Secret]":
     """Each secret by its setting: the text of its file (without a final line end), typed by the person at the terminal,
-    or generated. Raises InputError where no one can be asked or a file cannot be read."""
+    or generated. Raises InputError where no one can be asked or a file cannot be read. Raises UsageError for one that
+    is given twice."""
     found: dict[str, Secret] = {}
     for value in values:
         name, _, source = value.partition("=")

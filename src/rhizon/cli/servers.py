@@ -32,6 +32,7 @@ class ServerParam(click.ParamType):  # type: ignore[type-arg]
         self._new = new  # a folder may be named that is not there yet
 
     def convert(self, value: Any, param: click.Parameter | None, ctx: click.Context | None) -> Server:
+        """The server that was typed. Raises InputError where no server has the name."""
         if isinstance(value, Server):
             return value
         text = str(value)
@@ -46,6 +47,7 @@ class ServerParam(click.ParamType):  # type: ignore[type-arg]
         return Server(find_server(this_host(), text, new=self._new, as_folder=as_folder), text)
 
     def shell_complete(self, ctx: click.Context, param: click.Parameter, incomplete: str) -> list[CompletionItem]:  # noqa: ARG002
+        """Names of servers, and folders."""
         from rhizon.app.host import this_host
 
         found = [

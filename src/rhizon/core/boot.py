@@ -88,6 +88,7 @@ class BootJudge:
         return self._failed(line)
 
     def _failed(self, line: str) -> BootEvent | None:
+        """The failure that a line is a sign of, if it is one."""
         if self.failure is not None or (self.ready and not self._alone) or len(self.troubles) >= MOST_TROUBLES:
             return None
         for sign in self._signs:

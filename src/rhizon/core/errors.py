@@ -39,6 +39,7 @@ class RhizonError(Exception):
     exit_code = 1
 
     def __init__(self, code: str, message: str, *, hint: str, details: Sequence[str] = ()) -> None:
+        """``mistakes`` are all that were found, in the order of the document."""
         super().__init__(message)
         self.code = code
         self.message = message
@@ -59,6 +60,7 @@ class Mistake:
     __slots__ = ("line", "place", "right", "value")
 
     def __init__(self, place: str, value: str, right: str, line: int | None = None) -> None:
+        """``mistakes`` are all that were found, in the order of the document."""
         self.line = line
         self.place = place
         self.value = value
@@ -73,6 +75,7 @@ class DocumentError(InputError):
     """A document that cannot be read; ``mistakes`` holds every one that was found."""
 
     def __init__(self, source: str, what: str, mistakes: Sequence[Mistake], *, hint: str = "") -> None:
+        """``mistakes`` are all that were found, in the order of the document."""
         count = len(mistakes)
         lead = f"{source} is not a valid {what}"
         message = f"{lead}: {mistakes[0]}" if count == 1 else f"{lead}: {count} mistakes"

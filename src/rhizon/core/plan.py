@@ -162,6 +162,7 @@ def _beside(
 
 
 def _toward(path: RelPath, file: WantedFile, there: str | None, owned: OwnedFile | None) -> tuple[Action, str]:
+    """The step for a wanted file: placed, replaced, kept, or left since a person edited it."""
     if there is None:
         return "place", file.origin
     if there == file.sha256:
@@ -190,6 +191,7 @@ def _edited(path: str, what: str) -> Finding:
 
 
 def _check_names(wanted: Iterable[RelPath], world: RelPath) -> None:
+    """Raises StateError where two files would be one on some system, or one would be in the worlds folder."""
     seen: dict[str, str] = {}
     worlds = fold(world)
     for path in wanted:

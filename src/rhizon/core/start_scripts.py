@@ -72,6 +72,7 @@ def _remarks(game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int)
 
 
 def _unix(start: _Start) -> list[str]:
+    """The script for POSIX shells."""
     lines = ["#!/bin/sh", *(f"# {one}" for one in start.remarks), 'cd "$(dirname "$0")" || exit 1']
     lines += [f"export {name}={shlex.quote(value)}" for name, value in start.variables.items()]
     if _RUNTIME in start.command:
@@ -112,6 +113,7 @@ _READ_ARGUMENTS = (
 
 
 def _windows(start: _Start) -> list[str]:
+    """The script for cmd.exe, with CRLF line ends."""
     lines = ["@echo off", "setlocal DisableDelayedExpansion", *(f"rem {one}" for one in start.remarks), 'cd /d "%~dp0"']
     lines += [f'set "{name}={_cmd(value)}"' for name, value in start.variables.items()]
     if _RUNTIME in start.command:

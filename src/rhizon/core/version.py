@@ -75,6 +75,7 @@ class Comparator(NamedTuple):
     version: Version
 
     def admits(self, version: Version) -> bool:
+        """Whether a version is within."""
         own, other = self.version, version
         if self.op == "<" and not own.pre and other.pre and other.key[0] == own.key[0]:
             return False  # "<2" is never meant to let 2-preview in
@@ -104,6 +105,7 @@ class VersionRange:
         self._hash = hash(self.comparators)
 
     def admits(self, version: Version) -> bool:
+        """Whether a version is within."""
         return all(one.admits(version) for one in self.comparators)
 
     @property

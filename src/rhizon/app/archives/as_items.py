@@ -56,6 +56,7 @@ def _channel(version: Version) -> Channel:
 
 
 def _release(one: Shelved) -> Release:
+    """The catalog's release of an archive, with what its facts file corrects."""
     facts, said = one.facts, one.said
     return Release(
         version=facts.version,

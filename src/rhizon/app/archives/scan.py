@@ -139,6 +139,7 @@ def _odd(code: str, file: Path, why: str) -> TrustError:
 
 
 def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> ScannedFile:
+    """The facts of one file: from the cache, or read under a bound of processor time; a problem is a finding."""
     with translated("read", file):
         known = scans.known(file)
     file_only = ScannedFile(path=str(file), sha256=known.sha256, size=known.size)

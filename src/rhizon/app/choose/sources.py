@@ -53,7 +53,7 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
         return self.path.parent
 
     def request(self, majors: tuple[int, ...]) -> Request:
-        """The question for the solver; a lock has none."""
+        """The question for the solver; a lock has none. Raises StateError for a lock."""
         match self.document:
             case ContentList():
                 return from_list(self.document, majors, self.label)
@@ -105,6 +105,7 @@ def read_lock(path: Path) -> Lock:
 
 
 def _from_list(path: Path, wanted: ContentList) -> Source:
+    """A content list as a source."""
     return Source(
         kind="list",
         label=path.name,
@@ -128,6 +129,7 @@ def _plain(settings: Mapping[str, SettingValue]) -> dict[str, str | int | bool]:
 
 
 def _from_lock(path: Path, lock: Lock) -> Source:
+    """A lock as a source: it has been solved."""
     return Source(
         kind="lock",
         label=path.name,
@@ -143,6 +145,7 @@ def _from_lock(path: Path, lock: Lock) -> Source:
 
 
 def _from_pack(path: Path) -> Source:
+    """A pack as a source: its releases are exact wishes, its trees an overlay."""
     pack, files = read_pack(path)
     overlay: dict[RelPath, bytes] = {}
     for tree in ("shared", "server"):  # the server's own files replace shared ones
@@ -168,7 +171,8 @@ def _from_pack(path: Path) -> Source:
 
 
 def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
-    """A pack and the files of its trees, from a folder or a ``.rhz``."""
+    """A pack and the files of its trees, from a folder or a ``.rhz``. Raises InputError for what is not a pack,
+    DocumentError for its description."""
     if path.is_dir():
         files = _folder_files(path)
     else:
@@ -194,6 +198,7 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
 
 
 def _folder_files(folder: Path) -> dict[RelPath, bytes]:
+    """Every file of a pack in a folder, by its path there. Raises InputError for a link or a bad name."""
     if not (folder / PACK_FILE).is_file():
         return {}
     files = {}

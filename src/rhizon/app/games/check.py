@@ -62,6 +62,7 @@ def list_games(host: Host) -> GameList:
 
 
 def _line(name: str, file: Path) -> GameLine:
+    """A definition in the list, or why it cannot be read."""
     try:
         game = read_game(file)
     except RhizonError as wrong:
@@ -174,6 +175,7 @@ def _named_right(game: GameDefinition, file: Path) -> list[Finding]:
 
 
 def _patterns(game: GameDefinition) -> list[Finding]:
+    """Patterns of the log without which Rhizon says less than it could."""
     findings = []
     if not game.log.content_begin:
         what = "without it, the content at fault cannot be named when a start fails"
@@ -224,6 +226,7 @@ def _metadata(game: GameDefinition) -> list[Finding]:
 
 
 def _settings(game: GameDefinition) -> list[Finding]:
+    """Settings that share a place, or whose name means something else in other games."""
     places: dict[tuple[str, str], str] = {}
     findings: list[Finding] = []
     for name, setting in game.settings.items():

@@ -162,6 +162,7 @@ def _no_such_key(values: Mapping[str, str]) -> str:
 
 
 def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
+    """A setting with its present value, and what is wrong with that."""
     one = game.settings[name]
     if one.store is None:
         return ValueLine(name=name, stored="nowhere; used by Rhizon only", value=format_value(one.default), trouble="")
@@ -244,6 +245,7 @@ def _example(game: GameDefinition, loader: LoaderDefinition) -> str:
 
 
 def _patterns(game: GameDefinition, log: Path) -> list[PatternLine]:
+    """Which lines of a log each pattern matches."""
     text = read_bytes(log, "log", LARGEST_LOG).decode("utf-8", "replace").splitlines()
     rules = game.log
     named: list[tuple[str, str]] = [("ready", rules.ready), ("closed", rules.closed)]

@@ -215,6 +215,8 @@ class _File:
         new: Mapping[str, Scalar],
         typed: Mapping[str, Scalar],
     ) -> Settled:
+        """The merge of a file whose dialect is known, key by key; comments and order stay. Raises StateError for one
+        that cannot be parsed or is read-only."""
         with understood(self._path):
             shipped = (dialect.read(self._now) if self._now is not None else {}) | dict(new)
             if self._was is not None:
@@ -247,6 +249,7 @@ class _File:
         return self._now if self._now is not None else dialect.edit(b"", clashing)
 
     def by_line(self) -> Settled:
+        """The merge of a file of unknown form, line by line."""
         assert self._mine is not None and self._now is not None
         if self._mine == self._now or self._now == self._was:
             return Settled(there=True, after=None, reason="may change in use")
@@ -259,6 +262,7 @@ class _File:
         return self._settled(merged, self._now if merged.clashes else None)
 
     def _settled(self, merged: Merged, beside: bytes | None) -> Settled:
+        """What becomes of the file after a merge: written, left since it is read-only, or unchanged."""
         findings = tuple(_clash(self._path, one, secret=one.key in self._secrets) for one in merged.clashes)
         if merged.data == self._mine:
             return Settled(there=True, after=None, reason="unchanged", beside=beside, findings=findings)
@@ -290,6 +294,7 @@ def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
 
 
 def _clash(path: str, one: MergeConflict, *, secret: bool) -> Finding:
+    """The finding for a key that a person and the shipped file have changed."""
     mine, shipped = (HIDDEN, HIDDEN) if secret else (one.mine[:80], one.shipped[:80])
     if one.shipped_before:
         return Finding(

@@ -38,6 +38,7 @@ def file_tree(folder: Path) -> FileTree:
 
 
 def _tree_file(file: Path) -> TreeFile:
+    """A file of a tree with its hash and, where it is long, the hashes of its pieces."""
     whole = hashlib.sha256()
     pieces = []
     size = 0

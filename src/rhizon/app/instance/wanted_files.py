@@ -171,6 +171,8 @@ def _installed(
 
 
 def _run_installer(command: tuple[str, ...], folder: Path, name: str) -> None:
+    """Runs a loader's installer in a scratch folder and answers the files that it makes. Raises StateError where it
+    fails."""
     kept = {key: os.environ[key] for key in ("PATH", "HOME", "LANG", "TMPDIR", "SYSTEMROOT") if key in os.environ}
     try:
         done = subprocess.run(

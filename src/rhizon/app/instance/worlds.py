@@ -184,8 +184,8 @@ def lay_world(
     """Copies the world to where the server looks for it, if it comes from elsewhere and none is there.
 
     ``bare`` says that the bare first start has just been: a world that it made gives way to the copy, one that it found
-    there is put aside. Answers in words where the world came from, "" where nothing was done.
-    """
+    there is put aside. Answers in words where the world came from, "" where nothing was done. Raises StateError where
+    the origin is gone or the disk is full."""
     origin = find_origin(home, game, lock, instance, named)
     world = world_folder(home, game, instance)
     if origin is None or (world.exists() and bare is None):

@@ -166,6 +166,8 @@ def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
 
 
 def _make(host: Host, state: InstanceState, repository: Repository, reporter: Reporter, why: str) -> BackupResult:
+    """Saves the worlds and settings, reads back what is new, and writes the manifest last. Raises TrustError where it
+    cannot be read back."""
     home, game = state.home, state.game
     links = backup_id(home)
     if not (home.own / LINKS).is_file():
@@ -325,6 +327,7 @@ def _hold(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Co
 def _findings(
     game: GameDefinition, left_out: tuple[str, ...], moved: list[str], consistency: Consistency
 ) -> list[Finding]:
+    """What a person should know of a backup: files left out, a world that may be inconsistent."""
     findings = [
         Finding(
             code="left-out-of-backup",

@@ -220,6 +220,7 @@ def _files(host: Host, home: InstanceFolder, game: GameDefinition, inventory: In
 def _file(
     host: Host, home: InstanceFolder, inside: Inside, game: GameDefinition, path: str, owned: OwnedFile
 ) -> list[Finding]:
+    """What is wrong with one placed file."""
     again = f"{command_line('rhizon', 'repair', home.folder)}"
     place = home.valid(path)
     facts = inside.lstat(place) if place is not None else None
@@ -268,6 +269,7 @@ def _strangers(home: InstanceFolder, game: GameDefinition, lock: Lock, inventory
 
 
 def _settings(state: InstanceState) -> list[Finding]:
+    """What the server's own files say otherwise than was set."""
     home, game, instance, lock = state.home, state.game, state.instance, state.lock
     findings = []
     again = _said_again(home.folder, game, instance, lock)
@@ -278,7 +280,7 @@ def _settings(state: InstanceState) -> list[Finding]:
                 remedy = (
                     f"{command_line('rhizon', 'update', home.folder)} writes it again; secrets must be given again."
                 )
-                findings.append(_finding("settings-file-missing", "error", name, "it is gone", remedy))
+                findings.append(_finding("settings-file-missing", "error", name, "missing", remedy))
             continue
         try:
             native = DIALECTS[dialect].read(data)
@@ -301,10 +303,10 @@ def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lo
     said: dict[tuple[str, str], str] = {}
 
     def command(*words: str) -> str:
-        return shlex.join(("rhizon", words[0], str(folder), *words[1:]))
+        return command_line("rhizon", words[0], folder, *words[1:])
 
     def put(place: Stored, change: str) -> None:
-        said[place.file, place.key] = f"If you changed it by hand, it stays. Else: {command('set', change)}"
+        said[place.file, place.key] = f"If you changed it by hand, it stays. To set it back: {command('set', change)}"
 
     for name, value in instance.settings.items():
         one = game.settings.get(name)
@@ -317,10 +319,9 @@ def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lo
             put(for_name(one.store, person), f"{name}+={person}")
     for role, port in port_places(game, lock).items():
         for place in port.store:
-            keep, back = f"{role}={_THERE}", f"{role}={instance.ports.get(role, 0)}"
             said[place.file, place.key] = (
-                f"Others may be given that number. To keep it: {command('ports', '--move', '--port')} {keep}; "
-                f"else the same with {back}"
+                f"Another server may get that number. To go back to {instance.ports.get(role, 0)}, give that one; to "
+                f"keep it: {command('ports', '--move', '--port')} {role}={_THERE}"
             )
     return said
 
@@ -335,6 +336,7 @@ def _ports(folder: Path, game: GameDefinition, instance: Instance, lock: Lock) -
 
 
 def _memory(host: Host, game: GameDefinition, instance: Instance) -> list[Finding]:
+    """Whether this machine has the memory that its servers were granted."""
     entries = [one.entry for one in known_servers(host)[0]]
     granted = sum(one.memory_mib for one in entries)
     findings = []

@@ -120,6 +120,7 @@ def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> 
 
 
 def _line(repository: Repository, ident: str, when: str) -> BackupLine:
+    """A backup in a list. Raises InputError where its manifest cannot be read."""
     head = repository.head(ident, when)
     if head is not None:
         return BackupLine(

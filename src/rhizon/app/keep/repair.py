@@ -60,6 +60,7 @@ def _repair(
     full: bool,
     write: bool,
 ) -> RepairResult:
+    """Verifies the placed files and puts back, with ``write``, what is missing or changed."""
     state = require_loaded(host, home)
     owned = {RelPath(path): one for path, one in state.inventory.files.items() if not one.edited}
     reporter.step("verifying every byte" if full else "verifying")

@@ -74,6 +74,7 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
 def _in_place(
     host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes
 ) -> RollBackResult:
+    """The server as it is goes back to what the backup says."""
     backup, part = copy.backup, wishes.part
     state = backup.state
     texts: dict[str, bytes] = {}
@@ -125,6 +126,7 @@ def _with_ports(state: InstanceState, texts: Mapping[str, bytes]) -> dict[str, b
 def _anew(
     host: Host, home: InstanceFolder, copy: WorldCopy, reporter: Reporter, wishes: RestoreWishes
 ) -> RollBackResult:
+    """A new server from a backup, with ports and a name of its own."""
     if wishes.part != "all":
         raise StateError(
             "no-instance",

@@ -141,7 +141,8 @@ def roll_back(
 
 
 def world_trees(home: InstanceFolder, game: GameDefinition, world: WorldCopy) -> dict[RelPath, MakeTree]:
-    """Each world of a backup, to be laid out in place of the one of that name; others stay."""
+    """Each world of a backup, to be laid out in place of the one of that name; others stay. Raises StateError for a
+    world that is a link."""
     folder = game.world.folder
     repository, backup = world
     inside = {path.removeprefix(f"{folder}/").partition("/")[0] for path in (*backup.world, *backup.empty)}

@@ -95,6 +95,7 @@ def undo(host: Host, folder: Path, reporter: Reporter, wishes: UndoWishes) -> Ro
 
 
 def _undo(host: Host, home: InstanceFolder, reporter: Reporter, wishes: UndoWishes) -> RollBackResult:
+    """Goes back to the kept state that is wished for. Raises InputError where nothing is kept."""
     kept = KeptStates(home.folder)
     numbers = kept.numbers()
     if not numbers:

@@ -56,6 +56,7 @@ def _title(host: Host, game: str) -> str:
 
 
 def _listed(host: Host, server: Server, title: str) -> InstanceLine:
+    """One server with its state now."""
     entry = server.entry
     state: Literal["running", "stopped", "absent", "damaged"] = "stopped"
     process = None
@@ -80,6 +81,7 @@ def _listed(host: Host, server: Server, title: str) -> InstanceLine:
 
 
 def _not_here(server: Server) -> Finding:
+    """The finding for a server whose folder was not found or whose record cannot be read."""
     entry = server.entry
     if server.presence == "damaged":
         return Finding(

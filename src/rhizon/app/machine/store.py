@@ -72,6 +72,7 @@ class _Needed(msgspec.Struct):
 
 
 def _needed(host: Host) -> list[_Needed]:
+    """What each server of the host needs of the store; one that cannot be read is left out."""
     found = []
     folders = [one.entry.folder for one in known_servers(host)[0]]
     for folder in folders:

@@ -75,6 +75,7 @@ def _restore_documents(home: InstanceFolder, reporter: Reporter) -> None:
 
 
 def _fit_for_us(home: InstanceFolder) -> None:
+    """Raises StateError for a folder that is neither new, empty nor a server's."""
     folder = home.folder
     if folder.is_symlink() or (folder.exists() and not folder.is_dir()):
         raise StateError("not-a-folder", f"{folder} is not a folder", hint="Name a new folder or an empty one.")
@@ -127,6 +128,7 @@ class _Work:
         return self._result(self._plan(instance), instance, "planned", had_world=had_world)
 
     def done(self, ask_licence: AskLicence | None) -> ProvisionResult:
+        """Makes it so: reserve, lay out, bring up."""
         choice, home = self._choice, self._home
         backup = None
         with reserved(self._host, home, self._allocated) as instance:
@@ -159,6 +161,8 @@ class _Work:
             self._home.write_own(CONTENT_LIST, content_list_toml(self._choice.source.document).encode())
 
     def _plan(self, instance: Instance) -> _Planned:
+        """Everything that will change, without changing it: the files are fetched, settings merged, and the plan
+        made."""
         host, home, choice = self._host, self._home, self._choice
         check_world(home, choice.game, choice.lock, instance, self._wishes.world)
         fetched = _fetch(host, choice, home, self._before, self._reporter)
@@ -264,6 +268,7 @@ class _Work:
         return told
 
     def _lay_out(self, planned: _Planned, backup: str | None) -> int | None:
+        """Carries the plan out in one transaction; answers the number of the state before."""
         plan = planned.plan
         self._reporter.step("laying out the files")
         number = apply_change(
@@ -290,6 +295,7 @@ class _Work:
         kept: int | None = None,
         backup: str | None = None,
     ) -> ProvisionResult:
+        """What a person is told of it."""
         choice, home, game = self._choice, self._home, self._choice.game
         family = FAMILIES.get(game.runtime.family)
         return ProvisionResult(
@@ -336,6 +342,8 @@ def _in_home(home: InstanceFolder, path: object) -> str:
 
 
 def _fetch(host: Host, choice: Choice, home: InstanceFolder, before: InstanceState | None, reporter: Reporter) -> int:
+    """Fetches what the store lacks; answers how many files came. Raises RemoteError, TrustError, StateError (no
+    space)."""
     lock = choice.lock
     files = locked_files(lock)
     missing = missing_from(host.store, files)

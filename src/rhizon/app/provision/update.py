@@ -56,6 +56,7 @@ def update(
 
 
 def _own_source(home: InstanceFolder) -> Path:
+    """What the server was made from. Raises InputError where that no longer exists."""
     source = Path(home.instance().source)
     if source.exists():
         return source

@@ -85,6 +85,7 @@ def _shelf(folder: Path) -> Shelf:
 def _read_archives(
     host: Host, folder: Path, shelf: Shelf, games: Games, findings: list[Finding], reporter: Reporter
 ) -> list[Shelved]:
+    """Every archive of the folder as an item's release, with findings for those that cannot be used."""
     definitions = [games.get(name) for name in games.files()]
     root = folder / shelf.archives
     folders = (root, *sorted(one for one in root.rglob("*") if one.is_dir())) if root.is_dir() else ()
@@ -152,6 +153,7 @@ def _server_files(folder: Path, game: str, server: ShelfServer, documents: dict[
 
 
 def _host_files(folder: Path, shelf: Shelf, game: str, documents: dict[str, bytes]) -> HostFiles:
+    """The server files and loader builds of a game, as the shelf names them."""
     return HostFiles(
         format="rhizon-host-files/1",
         server=tuple(_server_files(folder, game, one, documents) for one in shelf.server if one.game == game),

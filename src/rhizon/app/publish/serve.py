@@ -29,7 +29,8 @@ def serve_until(
     ready: Callable[[str], None],
     told: Callable[[str], None],
 ) -> None:
-    """``ready`` gets the address once it answers, ``told`` a line for each request."""
+    """``ready`` gets the address once it answers, ``told`` a line for each request. Raises InputError where the folder
+    is not a catalog."""
     if not (folder / "catalog.json").is_file():
         raise InputError(
             "no-catalog",

@@ -196,6 +196,7 @@ def _free_ports(
 
 
 def _can_start(home: InstanceFolder, game: GameDefinition, instance: Instance) -> None:
+    """Raises StateError where the licence, the first start or the runtime is missing."""
     if game.licence is not None and instance.licence is None:
         raise StateError(
             "licence-pending",

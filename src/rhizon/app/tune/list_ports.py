@@ -126,6 +126,7 @@ def _of_all(host: Host) -> tuple[list[PortLine], list[Finding]]:
 
 
 def _of(host: Host, home: InstanceFolder) -> list[PortLine]:
+    """The ports of one server, each role on each protocol."""
     instance = home.instance()
     game = host.game_of(instance)
     from_content = instance.ports.keys() - {port.role for port in game.ports}

@@ -184,6 +184,7 @@ class _Past(NamedTuple):
 
 
 def _past(home: InstanceFolder, name: str, game: GameDefinition, *, bounded: bool) -> _Past:
+    """What past runs have shown. Raises StateError where none was measured."""
     heap = evidence(gc_runs(home.own)) if home.is_ours else None
     process = process_evidence(process_runs(home.own)) if home.is_ours else None
     if heap is None and (bounded or process is None):
@@ -219,6 +220,7 @@ def _by_model(
 
 
 def _fit(free: int, lowest: int, recommended: int, outside: int) -> tuple[Fit, str]:
+    """Whether the memory fits, and what to do instead."""
     if recommended + outside <= free * TIGHT_SHARE:
         return "fits", ""
     if recommended + outside <= free:

@@ -80,7 +80,8 @@ def move_ports(
 
 
 def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, write: bool) -> PortsMoved:
-    """The same for a caller that holds the instance already."""
+    """The same for a caller that holds the instance already. Raises StateError before the first start, and where no
+    port is free."""
     before = require_instance_state(host, home)
     game = before.game
     if not before.instance.first_start_done:

@@ -109,6 +109,7 @@ def _same_names(game: GameDefinition, name: str, before: str | int | bool, after
 
 
 def _set(host: Host, home: InstanceFolder, wishes: SetWishes) -> SetResult:
+    """Checks the settings, plans the edits, and carries them out unless it is a dry run."""
     settings, secrets, preset = wishes.settings, wishes.secrets, wishes.preset
     before = require_instance_state(host, home)
     was, game = before.instance, before.game

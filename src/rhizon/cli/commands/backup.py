@@ -111,6 +111,7 @@ def backup(
 
 
 def _body(to: "Console", done: "BackupResult", call: Call) -> None:
+    """What was saved and where."""
     if done.planned:
         say(to, f"into {done.backups} as {done.id}")
     else:
@@ -128,6 +129,7 @@ def _body(to: "Console", done: "BackupResult", call: Call) -> None:
 
 
 def _list(to: "Console", found: "Backups", call: Call) -> None:
+    """The table of backups."""
     if found.backups:
         rows = [
             (

@@ -93,6 +93,7 @@ def demo(call: Call, folder: Path | None, game: str | None, all_games: bool, kee
 
 
 def _body_all(to: "Console", every: "AllDone", call: Call) -> None:
+    """The table of all servers of the demo."""
     rows = [
         (
             one.provisioned.name,
@@ -119,6 +120,7 @@ def _body_all(to: "Console", every: "AllDone", call: Call) -> None:
 
 
 def _body(to: "Console", done: "DemoDone") -> None:
+    """What the demo's server is made of."""
     made, ran = done.provisioned, done.ran
     target = made.lock.target
     runtime = f", {made.runtime.family} {made.runtime.version}" if made.runtime else ""

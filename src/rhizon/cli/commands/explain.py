@@ -42,6 +42,7 @@ def explain(call: Call, source: Path, item: str, catalogs: tuple[str, ...]) -> A
 
 
 def _body(to: "Console", told: "Explanation", call: Call) -> None:
+    """Who requires it, newer releases, and what would change without it."""
     release, why = told.release, told.explained
     sides = [word for word, there in (("server", release.on_server), ("players", release.for_players)) if there]
     rows = [("for", " and ".join(sides)), *(("required by", f"{one.by}: {one.range}") for one in why.wanted_by)]

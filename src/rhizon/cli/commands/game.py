@@ -70,6 +70,7 @@ def show(call: Call, game: str) -> Answer:
 
 
 def _show(to: "Console", game: "GameDefinition", call: Call) -> None:
+    """The tables of a definition."""
     rules = "; ".join(f"{rule.game_versions}: {game.runtime.family} {rule.majors}" for rule in game.runtime.rules)
     say(to, f"versions: {', '.join(game.versions)}")
     say(to, f"runtime: {game.runtime.family}" + (f" ({rules})" if rules else ""))
@@ -194,6 +195,7 @@ def try_(call: Call, file: Path, server: Path, log: Path | None, archive: Path |
 
 
 def _tried(to: "Console", tried: "TryResult", call: Call) -> None:
+    """The tables of what was found in a real server."""
     rows = [(one.name, one.value or "-", one.stored, one.trouble) for one in (*tried.settings, *tried.ports)]
     call.table(to, ("setting or port", "now", "stored in", "problem"), rows, prose=("problem",))
     to.print()

@@ -55,6 +55,7 @@ def host(call: Call, folders: tuple[Path, ...], rebuild: bool) -> Answer:
 
 
 def _body(to: "Console", found: "HostState", call: Call) -> None:
+    """Facts of the machine, and its servers."""
     limits = found.limits
     reserve = f", {mib_text(found.reserve_mib)} of it left to the machine"
     less = found.memory_mib < found.machine_mib

@@ -89,6 +89,7 @@ def _few_of_each(findings: list["Finding"]) -> tuple[list["Finding"], list[str]]
 
 
 def _render(to: "Console", one: "Inspection", call: Call) -> None:
+    """What a file is, by its kind."""
     if one.content_list is not None:
         _content_list(to, one, call)
     elif one.pack is not None:
@@ -110,6 +111,7 @@ def _render(to: "Console", one: "Inspection", call: Call) -> None:
 
 
 def _content_list(to: "Console", one: "Inspection", call: Call) -> None:
+    """A list's target, wishes and settings."""
     wanted = one.content_list
     assert wanted is not None
     verdict(to, f"{one.path}: a content list, {counted(len(wanted.content), 'item')} for {wanted.game}")
@@ -152,6 +154,7 @@ def _pack(to: "Console", one: "Inspection", call: Call) -> None:
 
 
 def _archive(to: "Console", one: "Inspection") -> None:
+    """What one archive declares and what its code shows."""
     file = one.archive
     assert file is not None
     found = file.archive
@@ -211,6 +214,7 @@ def _built(found: "Assembly") -> list[tuple[str, str]]:
 def _render_archives(
     to: "Console", archives: list["Inspection"], findings: list["Finding"], call: Call, *, shelf: bool
 ) -> None:
+    """The table of several archives."""
     files = [one.archive for one in archives if one.archive is not None]
     bad = sum(any(x.severity == "error" for x in one.findings) for one in files)
     unknown = sum(one.archive is not None and one.archive.facts is None for one in files)
@@ -229,6 +233,7 @@ def _render_archives(
 
 
 def _row(file: "ScannedFile") -> tuple[str, ...]:
+    """One archive as a row."""
     name, size = Path(file.path).name, size_text(file.size)
     mark = next((sign for sign, level in (("✗", "error"), ("!", "warning")) if _has(file, level)), "")
     if file.assembly is not None and (file.archive is None or file.archive.facts is None):

@@ -42,6 +42,7 @@ def list_(call: Call) -> Answer:
 
 
 def _body(to: "Console", found: "Listing", call: Call) -> None:
+    """The table of servers."""
     from rhizon.core.allocate.port_roles import numbers_text
 
     if not found.instances:

@@ -82,6 +82,7 @@ def memory(
 
 
 def _body(to: "Console", found: "MemoryAdvice", call: Call, reserve: int | None) -> None:
+    """The parts of the sum, the machine, what was measured, and the flags."""
     if found.instead:
         say(to, found.instead)
     budget = found.budget

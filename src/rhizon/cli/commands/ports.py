@@ -80,6 +80,7 @@ def ports(call: Call, server: Server | None, kind: str | None, move: bool, fixed
 
 
 def _move(call: Call, server: Server, fixed: dict[str, int]) -> Answer:
+    """Moves ports, or says what would move."""
     from rhizon.app.tune.move_ports import move_ports
 
     done = move_ports(call.host, server.folder, fixed, call.reporter, stop_first=call.stop_first, dry_run=call.dry_run)

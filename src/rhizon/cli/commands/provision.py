@@ -136,6 +136,7 @@ def provision(
 
 
 def _body(to: "Console", made: "ProvisionResult", call: Call, generated: tuple[str, ...]) -> None:
+    """What the server is made of, and what was done to files."""
     planned, verbose = made.state == "planned", call.out.verbose
     where = made.lock.target.words_for(made.game_title)
     if made.runtime is not None:

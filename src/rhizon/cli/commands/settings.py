@@ -53,6 +53,7 @@ def _example(found: "Settings") -> str:
 
 
 def _body(to: "Console", found: "Settings", call: Call) -> None:
+    """The table of settings."""
     columns = ["setting", "value", "set by", "allowed", "meaning"]
     rows = [
         [one.name, _value(one), one.set_by, one.allowed.removeprefix("a whole number from "), one.meaning]

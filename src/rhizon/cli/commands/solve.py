@@ -89,6 +89,7 @@ def solve(
 
 
 def _body(to: "Console", solved: "SolveResult", call: Call) -> None:
+    """The table of releases."""
     rows = [
         (
             one.id,

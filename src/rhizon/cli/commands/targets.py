@@ -49,6 +49,7 @@ def targets(call: Call, source: Path, catalogs: tuple[str, ...], output: Path | 
 
 
 def _body(to: "Console", table: "TargetTable", call: Call) -> None:
+    """The table of targets."""
     rows = []
     for row in table.rows:
         lacking = [

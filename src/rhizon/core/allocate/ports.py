@@ -86,6 +86,9 @@ def _number(
     holder: Holder,
     room: PortRoom,
 ) -> int:
+    """The number of a leading port with room for all that count from it: the fixed one, or the first candidate that is
+    free. Raises StateError, InputError."""
+
     def taken(number: int) -> tuple[int, str] | None:
         """The first number of the group that somebody has."""
         for wish in group:

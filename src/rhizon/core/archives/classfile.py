@@ -108,6 +108,7 @@ class _Reader:
         return int.from_bytes(self._data[at : at + 4], "big", signed=True)
 
     def read(self) -> ClassFile:
+        """The class, parsed as JVMS 4.1 lays it out. Raises ClassFileError."""
         data = self._data
         major = class_major(data)
         if major is None:
@@ -133,6 +134,7 @@ class _Reader:
         return ClassFile(name, super_name, interfaces, major, tuple(fields), methods, marks)
 
     def _read_pool(self, count: int) -> None:
+        """The constant pool (JVMS 4.4): tags and where each entry begins; texts are decoded when they are asked for."""
         data, at = self._data, self._at
         pool = self._pool
         index = 1
@@ -195,6 +197,7 @@ class _Reader:
             raise ClassFileError("it ends too early")
 
     def _class_attributes(self) -> tuple[str, ...]:
+        """Attributes of the class that matter here: annotations and bootstrap methods."""
         marks: list[str] = []
         for _ in range(self._u2()):
             name, length = self._text(self._u2()), self._u4()
@@ -219,6 +222,7 @@ class _Reader:
         return found
 
     def _skip_value(self, depth: int) -> None:
+        """Passes over an element value of an annotation (JVMS 4.7.16.1), at most ``MOST_DEEP`` deep."""
         if depth > 20:
             raise ClassFileError("annotations nested too deep")
         tag = chr(self._data[self._at])
@@ -237,6 +241,7 @@ class _Reader:
             self._at += 2
 
     def _method(self) -> Method:
+        """A method with the members that its code refers to."""
         access = self._u2()
         name, descriptor = self._text(self._u2()), self._text(self._u2())
         refs: list[Ref] = [Ref("type", one) for one in named_types(descriptor)]
@@ -254,6 +259,7 @@ class _Reader:
         return Method(name, descriptor, bool(access & 0x0008), tuple(dict.fromkeys(refs)), tuple(marks))
 
     def _code(self) -> list[Ref]:
+        """The references in a Code attribute (JVMS 4.7.3)."""
         self._at += 4
         length = self._u4()
         begin = self._at
@@ -269,6 +275,7 @@ class _Reader:
         return refs
 
     def _instructions(self, at: int, end: int) -> list[Ref]:
+        """Each instruction of a method with its operand's index into the pool (JVMS 6.5)."""
         data, begin = self._data, at
         refs: list[Ref] = []
         while at < end:
@@ -291,6 +298,7 @@ class _Reader:
         return refs
 
     def _switch_end(self, at: int, begin: int) -> int:
+        """Where a tableswitch or lookupswitch ends: padding to four bytes, then its jumps (JVMS 6.5)."""
         table = at + 4 - (at - begin) % 4
         if self._data[at] == _TABLESWITCH:
             low, high = self._i4(table + 4), self._i4(table + 8)
@@ -318,6 +326,7 @@ class _Reader:
         return self._dynamic(first, second) if tag == 17 else []
 
     def _referred(self, code: int, index: int) -> list[Ref]:
+        """The class, name and type of a member reference (JVMS 4.4.2)."""
         if code == _NEW:
             return [Ref("new", self._class(index))]
         if code == _INVOKEDYNAMIC:

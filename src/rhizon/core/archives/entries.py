@@ -143,6 +143,7 @@ class Archive:
             )
 
     def _checked(self, infos: list[zipfile.ZipInfo]) -> dict[RelPath, zipfile.ZipInfo]:
+        """The entries, once names, sizes and offsets are shown to be harmless. Raises TrustError."""
         if len(infos) > MOST_ENTRIES:
             raise _bad(self.source, "archive-bomb", f"it has {len(infos)} entries, at most {MOST_ENTRIES} are read")
         entries: dict[RelPath, zipfile.ZipInfo] = {}

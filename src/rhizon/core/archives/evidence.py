@@ -74,6 +74,8 @@ def judge_code(
 
 
 class _Walk:
+    """Follows references from the entry classes through an archive and those inside it."""
+
     def __init__(
         self, read: Callable[[str], bytes | None], client: Namespaces, services: Mapping[str, Sequence[str]]
     ) -> None:
@@ -89,6 +91,7 @@ class _Walk:
         self._found: dict[str, Evidence] = {}
 
     def judge(self, entries: Sequence[str]) -> Evidence:
+        """The verdict with the shortest chain of classes that shows it."""
         for entry in entries:
             certain = self._supers(entry)
             if certain is not None:
@@ -179,6 +182,7 @@ class _Walk:
             self._follow(ref, step.came)
 
     def _look_at_class(self, parsed: ClassFile, came: tuple[str, ...]) -> None:
+        """Follows what loading and initialising a class leads to; certain evidence ends the walk."""
         own = _dotted(parsed.name)
         if self._client.marks.intersection(parsed.marks):
             self._note("run", parsed.name, came[:-1], f"{own} is marked as client-only by its author")
@@ -203,6 +207,7 @@ class _Walk:
                         )
 
     def _follow(self, ref: Ref, came: tuple[str, ...]) -> None:
+        """Follows one reference of a method, with the chain that led to it."""
         if ref.kind == "string":
             spelled = self._client.spelled(ref.owner)
             if spelled and self._missing(spelled):

@@ -131,6 +131,8 @@ def said(fields: Fields, rule: MetadataRule, manifest: dict[str, str], field: st
 
 
 def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, str]) -> ArchiveFacts:
+    """The facts that a rule reads from metadata. Raises MetadataError for an id or placement that is not valid."""
+
     def text(field: str) -> str:
         return said(fields, rule, manifest, field)
 

@@ -31,6 +31,7 @@ def read_range(text: str, notation: RangeNotation) -> VersionRange:
 
 
 def _interval(text: str) -> str:
+    """A range in interval notation, such as ``[1.2,2)``, as comparators. Raises ValueError."""
     if text[0] not in "[(":
         return text
     match = _INTERVAL.fullmatch(text)

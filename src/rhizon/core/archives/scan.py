@@ -266,6 +266,7 @@ def _least(wanted: VersionRange) -> int:
 
 
 def _entries_there(source: str, facts: ArchiveFacts, classes: _Classes) -> list[Finding]:
+    """Findings for entry classes that are missing or that no runtime can load."""
     findings = []
     for entry in dict.fromkeys(facts.entry):
         data = classes.read(entry.replace(".", "/"))
@@ -284,6 +285,7 @@ def _entries_there(source: str, facts: ArchiveFacts, classes: _Classes) -> list[
 def _disagreements(
     source: str, facts: ArchiveFacts | None, code: CodeFacts, evidence: Evidence | None
 ) -> list[Finding]:
+    """Findings where the declared metadata and the code disagree."""
     findings = []
     if facts is not None and evidence is not None and facts.placement != "player":
         path = " → ".join(evidence.chain)

@@ -32,6 +32,7 @@ Pairs = Sequence[tuple[str, Scanned]]
 
 
 def _same_id(pairs: Pairs) -> Iterator[Finding]:
+    """Archives that contain the same item."""
     by_id: dict[str, list[str]] = {}
     for name, one in pairs:
         if one.facts is not None:
@@ -83,6 +84,7 @@ def _in_several(sets: Iterable[frozenset[int]]) -> set[int]:
 
 
 def _embedded_twice(pairs: Pairs) -> Iterator[Finding]:
+    """Libraries that are embedded in different versions."""
     seen: dict[str, dict[str, str]] = {}
     for name, one in pairs:
         for inner in one.embedded:
@@ -101,6 +103,7 @@ def _embedded_twice(pairs: Pairs) -> Iterator[Finding]:
 
 
 def _missing(pairs: Pairs) -> Iterator[Finding]:
+    """Requirements that none of the archives satisfies."""
     own: dict[str, set[Version]] = {}
     stand_ins: dict[str, set[Version]] = {}
     for _, one in pairs:
@@ -133,6 +136,7 @@ def _missing(pairs: Pairs) -> Iterator[Finding]:
 
 
 def _look_alike(pairs: Pairs) -> Iterator[Finding]:
+    """Items with nearly the same id."""
     seen: dict[str, str] = {}
     for _, one in pairs:
         if one.facts is not None:

@@ -65,7 +65,7 @@ def dec_hook(kind: type, value: Any) -> Any:
 
 
 def enc_hook(value: Any) -> Any:
-    """Our own kinds to text."""
+    """Our own kinds to text. Raises TypeError for a secret."""
     if isinstance(value, Version | VersionRange):
         return value.text
     if isinstance(value, RelPath):

@@ -203,6 +203,7 @@ def _walk(kind: types.Type, value: Any, place: str) -> Iterator[Mistake]:
 
 
 def _walk_struct(kind: types.StructType, value: Any, place: str) -> Iterator[Mistake]:
+    """Every mistake of a table: unknown fields, missing ones, wrong ones, then rules over several fields."""
     if not isinstance(value, dict):
         yield Mistake(place or "the file", _kind(value), "a table is expected")
         return
@@ -231,10 +232,12 @@ def _walk_struct(kind: types.StructType, value: Any, place: str) -> Iterator[Mis
         try:
             msgspec.convert(value, kind.cls, dec_hook=dec_hook, strict=True)
         except msgspec.ValidationError as broken:
-            yield Mistake(place or "the file", "", printable(str(broken).split(" - at ")[0]))
+            for line in str(broken).split(" - at ")[0].splitlines():  # a rule for each
+                yield Mistake(place or "the file", "", printable(line))
 
 
 def _walk_union(kind: types.UnionType, value: Any, place: str) -> Iterator[Mistake]:
+    """The mistakes of the alternative that comes nearest."""
     best: list[Mistake] | None = None
     for one in kind.types:
         found = list(_walk(one, value, place))
@@ -252,6 +255,7 @@ def _walk_union(kind: types.UnionType, value: Any, place: str) -> Iterator[Mista
 
 
 def _wanted(kind: types.Type) -> str:
+    """The type in words."""
     match kind:
         case types.StrType():
             return _PATTERN_WORDS.get(kind.pattern or "", "text")

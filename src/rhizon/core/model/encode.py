@@ -22,6 +22,7 @@ def content_list_toml(wanted: ContentList) -> str:
 
 
 def _toml(comment: str, document: Strict) -> str:
+    """A document as TOML without what is empty."""
     import tomlkit  # only commands that write need it
 
     made = tomlkit.document()

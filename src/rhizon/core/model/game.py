@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from rhizon.core.model.base import ANY, Id, Line, Mib, Strict, any_range
+from rhizon.core.model.game_rules import OWN_LOADER, broken_rules
 from rhizon.core.model.metadata import ContentKind, MetadataRule
 from rhizon.core.model.setting import NAME_WORD, PortDefinition, SettingDefinition, Stored
 from rhizon.core.names import RelPath
@@ -39,7 +40,6 @@ __all__ = [
 StopSignal = Literal["interrupt", "terminate"]
 Command = Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
 Variable = Annotated[str, msgspec.Meta(pattern="^[A-Za-z_][A-Za-z0-9_]*$")]
-OWN_LOADER = "own"  # the id of a loader that is the server itself: its builds are the game's versions
 
 
 def _pattern(text: str, where: str, needs: tuple[str, ...] = ()) -> None:
@@ -292,36 +292,12 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     log: LogRules
 
     def __post_init__(self) -> None:
-        roles = [port.role for port in self.ports]
-        if len(set(roles)) != len(roles):
-            raise ValueError("ports: two ports have the same role")
-        leaders = [port.role for port in self.ports if port.offset_of is None]
-        for port in self.ports:
-            if port.offset_of is not None and port.offset_of not in leaders:
-                raise ValueError(f"ports: {port.role}: {port.offset_of!r} is not a role with its own number")
-            if port.offset_of is not None and port.offset == 0:
-                raise ValueError(f"ports: {port.role}: an offset other than 0 is needed")
-        if len(set(self.versions)) != len(self.versions):
-            raise ValueError("versions: one is written twice")
-        if self.world.name_setting not in self.settings:
-            raise ValueError(f"world.name_setting: {self.world.name_setting!r} is not in settings")
-        for name in self.memory.per_setting_mib:
-            if name not in self.settings or self.settings[name].type != "integer":
-                raise ValueError(f"memory.per_setting_mib: {name!r} is not a setting of type integer")
-        for name, loader in self.loaders.items():
-            for kind in loader.kinds:
-                if kind not in self.folders:
-                    raise ValueError(f"loaders.{name}.kinds: folders has no {kind!r}")
-            if name == OWN_LOADER and (loader.files or loader.installer):
-                raise ValueError(f"loaders.{name}: {OWN_LOADER!r} is the server itself; it installs nothing")
-        for kind in self.placing:
-            if kind not in self.folders:
-                raise ValueError(f"placing.{kind}: folders has no {kind!r}")
-        arguments = {place.file for place in self._places() if place.dialect == "arguments"}
-        if len(arguments) > 1:
-            raise ValueError(f"settings: only one file of arguments is read, not {' and '.join(sorted(arguments))}")
+        wrong = broken_rules(self)
+        if wrong:
+            raise ValueError("\n".join(wrong))  # the decoder makes a mistake of each line
 
-    def _places(self) -> Iterator[Stored]:
+    def places(self) -> Iterator[Stored]:
+        """Where settings and ports are stored."""
         yield from (one.store for one in self.settings.values() if one.store is not None)
         for port in self.ports:
             yield from port.store
@@ -331,12 +307,12 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         """Files of the server that people and the server itself write too, wherever they come from."""
         enabled = (one.enabled for one in self.loaders.values() if one.enabled is not None)
         answer = (self.licence.answer,) if self.licence is not None else ()
-        return frozenset(place.file for place in (*self._places(), *enabled, *answer))
+        return frozenset(place.file for place in (*self.places(), *enabled, *answer))
 
     @property
     def arguments_file(self) -> RelPath | None:
         """The file that ``{arguments}`` in a command stands for."""
-        return next((place.file for place in self._places() if place.dialect == "arguments"), None)
+        return next((place.file for place in self.places() if place.dialect == "arguments"), None)
 
     @property
     def ordered(self) -> bool:

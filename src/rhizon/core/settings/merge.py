@@ -144,6 +144,7 @@ def _text(lines: list[bytes]) -> str:
 
 
 def _pieces(base: list[bytes], ours: list[bytes], theirs: list[bytes]) -> Iterator[_Piece]:
+    """The two versions cut into pieces that only one, both or neither changed."""
     at_base = at_ours = at_theirs = 0
     for in_base, in_ours, in_theirs, length in _in_step(base, ours, theirs):
         old = base[at_base:in_base]

@@ -351,6 +351,7 @@ class Engine:
         since: dict[int, int] = {}
 
         def take(var: int, mask: int) -> None:
+            """Makes a literal true and puts it on the trail; False where it is false already."""
             mask |= clause.get(var, 0)
             at = self._since(var, mask)
             if at < 0:

@@ -108,6 +108,7 @@ def _path(lock: Lock, name: str) -> tuple[str, ...]:
 def _without(
     request: Request, game: GameDefinition, shelf: Shelf, chosen: Mapping[str, Version], name: str
 ) -> tuple[tuple[Change, ...], str]:
+    """What would change if the item were removed: solved again without it."""
     rest = {other: wish for other, wish in request.wishes.items() if other != name}
     changed = msgspec.structs.replace(request, wishes=rest, exclude=request.exclude | {name})
     try:

@@ -69,6 +69,7 @@ def smallest_hitting_set(cores: Sequence[frozenset[int]]) -> frozenset[int]:
 
 
 def _hit(cores: Sequence[frozenset[int]], size: int, taken: frozenset[int]) -> frozenset[int] | None:
+    """A cheapest set that contains a member of every core (a minimum hitting set), by branch and bound."""
     unmet = [core for core in cores if not core & taken]
     if not unmet:
         return taken
@@ -213,6 +214,7 @@ class _Weigher:
     def _within(
         self, refusals: Sequence[dict[str, int]], budget: int, steps: dict[str, int], barred: dict[str, int]
     ) -> dict[str, int] | None:
+        """The cheapest steps within a budget that satisfy all refusals."""
         self._nodes += 1
         if self._nodes > MOST_NODES:
             return None

@@ -72,6 +72,7 @@ def repairs(request: Request, core: list[Fact], attempt: Attempt) -> list[Repair
 
 
 def _candidates(request: Request, core: list[Fact]) -> Iterator[_Candidate]:
+    """Changes worth a try, those that change least first."""
     yield from _channels(request, core)
     excluded = [fact.item for fact in core if isinstance(fact, Limit) and fact.item in request.exclude]
     for item in dict.fromkeys(excluded):

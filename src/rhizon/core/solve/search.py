@@ -119,6 +119,7 @@ class Search:
             self._engine.learn(conflict)
 
     def _reset(self, wishes: Sequence[str], assumed: set[str]) -> None:
+        """Forgets decisions; what was learned stays."""
         self._engine.backjump(0)
         self.space.forget()
         self._needs = [Requirement(id=name) for name in wishes]

@@ -118,6 +118,7 @@ def _keep_first(
 
 
 def _on_target(universe: Universe, target: Target, build: LoaderBuild | None) -> _Best | _Failure:
+    """Solves on one target. Raises RefusedError with the facts that conflict."""
     required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
     space = Space(universe, target, required)
     search = Search(space)
@@ -188,6 +189,7 @@ def _as_wished(space: Space, one: Assumption) -> list[Fact]:
 
 
 def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
+    """What to know of a solution that stays close to a lock."""
     findings = []
     for name, release in sorted(best.kept.chosen.items()):
         if release.yanked:
@@ -250,6 +252,7 @@ def _known(request: Request, game: GameDefinition, shelf: Shelf, universe: Unive
 
 
 def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
+    """Items of the solution that are easily mistaken for others."""
     asked = {_key(text) for name in request.wishes for text in (name, titles.get(name, name))}
     alike: dict[str, set[str]] = {}
     for name, title in titles.items():

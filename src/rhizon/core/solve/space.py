@@ -96,6 +96,7 @@ class Space:
         return limits
 
     def _limited(self, project: Project) -> Iterator[tuple[int, int]]:
+        """The releases of an item that a limit leaves, as a mask."""
         name = project.name
         wish = self._universe.request.wishes.get(name)
         if name in self._required and wish is not None:
@@ -137,6 +138,7 @@ class Space:
         return facts
 
     def _worded(self, point: _Point) -> tuple[Fact, dict[str, int]]:
+        """The fact behind a limit, put into words."""
         project, mask, subject = point.project, point.mask, point.subject
         versions = project.versions(mask)
         said = {self._by_var[var].name: allowed for var, allowed in point.literals.items()}

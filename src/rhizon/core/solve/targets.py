@@ -46,6 +46,7 @@ def _words(request: Request) -> str:
 
 
 def _candidates(request: Request, game: GameDefinition, host: HostFiles) -> Iterator[tuple[Target, LoaderBuild | None]]:
+    """Every target that the request allows, in order of preference."""
     wish = request.target
     stocked = {one.version for one in host.server if one.branch == wish.branch}
     loaders = [wish.loader] if wish.loader is not None else list(game.loaders)
@@ -68,6 +69,7 @@ def _candidates(request: Request, game: GameDefinition, host: HostFiles) -> Iter
 
 
 def _builds(request: Request, game: GameDefinition, host: HostFiles, loader: str, version: str) -> list[LoaderBuild]:
+    """The builds of a loader that the request allows, recommended and newest first."""
     wish = request.target
     # a build that is named exactly may be of any channel
     named = len(wish.loader_build.comparators) == 1 and wish.loader_build.comparators[0].op == "="

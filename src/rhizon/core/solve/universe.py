@@ -151,6 +151,7 @@ class Universe:
         return known[said]
 
     def _looked_up(self, release: Release, target: Target) -> str:
+        """The releases of an item with the reason why each that is not admissible is not."""
         accepted = self._accepts.get(release.game_versions.text)
         if accepted is None:
             accepted = self.game.versions_within(release.game_versions)

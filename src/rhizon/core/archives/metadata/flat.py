@@ -48,10 +48,12 @@ class FlatFields:
         self._values = values
 
     def texts(self, expression: str) -> list[str]:
+        """The value of a key, as a list of one."""
         value = self._values.get(expression, "")
         return [value] if value else []
 
     def pairs(self, rule: str | FieldRule, split: MetadataRule) -> list[tuple[str, str]]:
+        """Ids with ranges."""
         found = self.texts(rule if isinstance(rule, str) else rule.each)
         return split_pairs(found[0], split) if found else []
 
@@ -60,6 +62,7 @@ class _Manifest(FlatFields):
     """Attribute names are the same in capital and small letters."""
 
     def texts(self, expression: str) -> list[str]:
+        """The value of a key, as a list of one."""
         return super().texts(expression.lower())
 
 

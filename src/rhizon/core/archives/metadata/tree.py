@@ -30,6 +30,8 @@ def _text(value: Any) -> str:
 
 
 class _Tree:
+    """Fields of JSON, TOML and YAML, by JMESPath expression."""
+
     def __init__(self, data: Any) -> None:
         self._data = data
 
@@ -40,10 +42,12 @@ class _Tree:
             raise MetadataError(f"{expression!r} cannot be asked here: {wrong}") from None
 
     def texts(self, expression: str) -> list[str]:
+        """What an expression selects, as texts."""
         found = self._find(expression, self._data)
         return [text for text in map(_text, found if isinstance(found, list) else [found]) if text]
 
     def pairs(self, rule: str | FieldRule, split: MetadataRule) -> list[tuple[str, str]]:
+        """Ids with ranges, from a table or from a list of tables. Raises MetadataError."""
         if isinstance(rule, str):
             found = self._find(rule, self._data)
             if isinstance(found, dict):

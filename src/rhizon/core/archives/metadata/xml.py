@@ -25,13 +25,17 @@ def _values(element: ET.Element, expression: str) -> list[str]:
 
 
 class _Document:
+    """Fields of XML, by ElementTree path."""
+
     def __init__(self, root: ET.Element) -> None:
         self._root = root
 
     def texts(self, expression: str) -> list[str]:
+        """The texts of the elements or attributes that a path selects."""
         return _values(self._root, expression)
 
     def pairs(self, rule: str | FieldRule, split: MetadataRule) -> list[tuple[str, str]]:
+        """Ids with ranges, from the elements that the rule names. Raises MetadataError."""
         if isinstance(rule, str):
             return [pair for text in _values(self._root, rule) for pair in split_pairs(text, split)]
         try:

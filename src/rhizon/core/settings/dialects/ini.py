@@ -20,6 +20,7 @@ class Ini(SpanDialect):
     repeated keys as they are."""
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every value with its place."""
         found: dict[str, Found] = {}
         section = ""
         at = 0
@@ -47,6 +48,7 @@ class Ini(SpanDialect):
         found.setdefault(section + key.strip(), Found(value, start, stop, (at, end)))
 
     def write(self, value: Scalar, old: str | None) -> str:
+        """The value as it is written. Raises NotWritableError for one that an INI file cannot hold."""
         text = self.spell(value)
         if "\n" in text or "\r" in text:
             raise NotWritableError("a value in an INI file is one line")
@@ -56,6 +58,7 @@ class Ini(SpanDialect):
         return f'"{text}"' if quoted or _quoted(text) else text
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """Where a new key goes: the end of its section, or a new section at the end."""
         section, _, name = key.rpartition("/")
         end = line_end(text)
         line = f"{name} = {self.write(value, None)}{end}"
@@ -81,6 +84,7 @@ class Semicolon(SpanDialect):
     """``key = value;`` with text in double quotes (doubled inside) and ``//`` or ``/* */`` comments."""
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every value with its place."""
         blank = _COMMENTED.sub(lambda match: match["text"] or " " * len(match[0]), text)
         found: dict[str, Found] = {}
         for match in _SEMICOLON.finditer(blank):
@@ -96,9 +100,11 @@ class Semicolon(SpanDialect):
         return found
 
     def spell(self, value: Scalar) -> str:
+        """The value as text."""
         return str(int(value)) if isinstance(value, bool) else str(value)
 
     def write(self, value: Scalar, old: str | None) -> str:
+        """The value as it is written. Raises NotWritableError for one that an INI file cannot hold."""
         text = self.spell(value)
         if "\n" in text or "\r" in text:
             raise NotWritableError("a value in such a file is one line")
@@ -110,6 +116,7 @@ class Semicolon(SpanDialect):
         return text if bare else '"' + text.replace('"', '""') + '"'
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """Where a new key goes: the end of its section, or a new section at the end."""
         end = line_end(text)
         text = text if not text or text.endswith("\n") else text + end
         return f"{text}{key} = {self.write(value, None)};{end}"

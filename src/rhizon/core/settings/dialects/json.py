@@ -71,10 +71,12 @@ class Json(SpanDialect):
         return _node(text, text.index("{"))
 
     def read(self, data: bytes) -> dict[str, str]:
+        """All values by key. Raises ValueError."""
         text = decoded(data, "json")[0]  # where values are need not be known
         return dict(self._flat(self._known(text), "")) if text.strip() else {}
 
     def _flat(self, value: object, prefix: str) -> Iterator[tuple[str, str]]:
+        """The values of an object by their path."""
         if isinstance(value, list):
             if value and all(isinstance(one, str) for one in value) and len(set(value)) == len(value):
                 yield from ((f"{prefix}[{one}]", self.spell(True)) for one in value)
@@ -88,11 +90,13 @@ class Json(SpanDialect):
                 yield prefix + name, self.spell(one)
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every value with its place."""
         if not text.strip():
             return {}
         return dict(self._below(text, self._root(text), ""))
 
     def _below(self, text: str, node: _Node, prefix: str) -> Iterator[tuple[str, Found]]:
+        """The spans of the values below an object or array."""
         members = list((node.members or {}).items())
         by_text = self._texts(text, node)
         for number, (name, (begin, one)) in enumerate(members):
@@ -118,15 +122,18 @@ class Json(SpanDialect):
         return all(one.startswith('"') for one in raw) and len(set(raw)) == len(raw)
 
     def spell(self, value: object) -> str:
+        """The value as text."""
         return value if isinstance(value, str) else json.dumps(value)
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """The file with the changes. Raises NotWritableError, ValueError."""
         elements_checked(changes)
         there = self.read(data)
         same = all(there.get(key) == (value if value is None else self.spell(value)) for key, value in changes.items())
         return data if same else super().edit(data, changes)
 
     def write(self, value: Scalar, old: str | None) -> str:
+        """The value in the form of the old one."""
         if isinstance(value, str) and old is not None and not old.startswith('"'):
             try:  # a number or flag stays one
                 known = json.loads(value)
@@ -137,6 +144,8 @@ class Json(SpanDialect):
         return json.dumps(value, ensure_ascii=False)
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """A new member in the nearest object that is there. Raises NotWritableError where a part of the path is not an
+        object."""
         if not text.strip():
             text = f"{{{line_end(text)}}}{line_end(text)}"
         node = self._root(text)

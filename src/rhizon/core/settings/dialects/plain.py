@@ -15,15 +15,18 @@ class Lines(SpanDialect):
     """A key is a whole line: it is there, or it is not."""
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every line, or argument, with its place."""
         found: dict[str, Found] = {}
         for begin, end, line in _lines(text):
             found.setdefault(line, Found(self.spell(True), begin, begin, (begin, end)))
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:  # noqa: ARG002 - the line says it already
+        """The line as it is written. Raises NotWritableError for a value that a line cannot have."""
         raise NotWritableError("a line exists or not; it has no value")
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """A new line at the end. Raises NotWritableError."""
         if value is not True or key.startswith("#") or not key.strip() or len(key.splitlines()) > 1:
             raise NotWritableError(f"{key!r} cannot be a line of this file")
         return _with_line(text, key)
@@ -34,6 +37,7 @@ class Arguments(SpanDialect):
     next (on the same line here), or one that only is there or not. The server gets them in the order of the file."""
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every line, or argument, with its place."""
         found: dict[str, Found] = {}
         for begin, end, line in _lines(text):
             match = _JOINED.fullmatch(line) or _APART.fullmatch(line)
@@ -45,6 +49,7 @@ class Arguments(SpanDialect):
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:
+        """The line as it is written. Raises NotWritableError for a value that a line cannot have."""
         text = self.spell(value)
         if len(text.splitlines()) > 1:
             raise NotWritableError("an argument is one line")
@@ -58,11 +63,13 @@ class Arguments(SpanDialect):
         return (old[: match.start("value")] if match["value"] else f"{match['key']} ") + text
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """A new line at the end. Raises NotWritableError."""
         if key.endswith("="):
             return _with_line(text, key + self.write(value, None))
         return _with_line(text, key if value is True else f"{key} {self.write(value, None)}")
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """The file with the changes. Raises NotWritableError."""
         # of a name apart from its value neither no nor an empty text can be said but by its absence
         gone = {key: None for key, value in changes.items() if value in (False, "") and not key.endswith("=")}
         return super().edit(data, {**changes, **gone})

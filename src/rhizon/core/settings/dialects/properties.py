@@ -15,9 +15,11 @@ class Properties:
     """UTF-8 text; bytes that are not survive as they are."""
 
     def spell(self, value: Scalar) -> str:
+        """The value as text."""
         return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 
     def read(self, data: bytes) -> dict[str, str]:
+        """All values by key. Raises ValueError."""
         return dict(self._file(data.decode("utf-8", "surrogateescape")))
 
     @staticmethod
@@ -30,6 +32,7 @@ class Properties:
             raise ValueError(f"an invalid escape: {broken}") from None
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """The file with the changes; comments and order stay. Raises ValueError."""
         text = data.decode("utf-8", "surrogateescape")
         windows = "\r\n" in text and text.count("\r\n") == text.count("\n") == text.count("\r")
         if windows:

@@ -124,10 +124,13 @@ class SpanDialect(abc.ABC):
         return decoded(data, self.language)
 
     def read(self, data: bytes) -> dict[str, str]:
+        """All values by key; of a key that is there twice the first. Raises ValueError."""
         text, _ = self.decoded(data)
         return {key: one.value for key, one in self.find(text).items()}
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """The file with the changes in place (None removes a key), all else byte for byte. Raises NotWritableError,
+        ValueError."""
         text, encode = self.decoded(data)
         made = self._edited(text, changes)
         gone = [key for key, value in changes.items() if value is None]
@@ -146,6 +149,7 @@ class SpanDialect(abc.ABC):
         return after
 
     def _edited(self, text: str, changes: Mapping[str, Scalar | None]) -> str:
+        """The text with every change made in its span, from the back."""
         found = self.find(text)
         there = {key: found[key] for key in changes if key in found}
         wanted = {

@@ -37,9 +37,11 @@ class Toml:
             raise ValueError(f"not TOML: {broken}") from None
 
     def spell(self, value: Scalar) -> str:
+        """The value as text."""
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
     def read(self, data: bytes) -> dict[str, str]:
+        """All values by key. Raises ValueError."""
         return dict(self._below(self._loaded(decoded(data, "toml")[0]), ""))
 
     @staticmethod
@@ -59,6 +61,7 @@ class Toml:
                 yield from ((f"{prefix}{name}/[{one}]", self.spell(True)) for one in value)
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """The file with the changes, layout kept. Raises NotWritableError, ValueError."""
         elements_checked(changes)
         text, encode = decoded(data, "toml")
         known = self._loaded(text)
@@ -129,6 +132,7 @@ class Toml:
             return None
 
     def _put(self, table: Any, parts: list[str], value: Scalar | None) -> None:
+        """Sets one key, with the tables on the way to it."""
         import tomlkit
 
         if parts[-1].startswith("[") and parts[-1].endswith("]") and len(parts) > 1:

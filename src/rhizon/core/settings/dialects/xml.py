@@ -40,9 +40,11 @@ class Xml(SpanDialect):
     aliases = True
 
     def spell(self, value: Scalar) -> str:
+        """The value as text."""
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
     def decoded(self, data: bytes) -> tuple[str, Callable[[str], bytes]]:
+        """The text in the file's declared encoding. Raises ValueError."""
         match = _ENCODING.match(data)
         if match is None or match[1].lower() in (b"utf-8", b"utf8"):
             return decoded(data, "xml")
@@ -54,6 +56,7 @@ class Xml(SpanDialect):
             raise ValueError(f"not in its declared encoding: {broken}") from None
 
     def _elements(self, text: str) -> list[_Element]:
+        """Where every element and its tags are. Raises ValueError for a document type or too much depth."""
         data = text.encode("utf-8", "surrogatepass")
         ascii_only = len(data) == len(text)
         offsets = None if ascii_only else _offsets(text)
@@ -99,6 +102,7 @@ class Xml(SpanDialect):
         return sorted(found, key=lambda one: one.start)
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every text and attribute with its place."""
         found: dict[str, Found] = {}
         for one in self._elements(text) if text.strip() else ():
             whole = _with_line(text, one.start, one.end)
@@ -122,6 +126,7 @@ class Xml(SpanDialect):
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:
+        """The value with what XML needs escaped; blanks around the old one stay."""
         text = html.escape(self.spell(value), quote=True)
         if old is None:
             return text
@@ -137,6 +142,7 @@ class Xml(SpanDialect):
         return f"{blank[0]}{text}{blank[1] if old.strip() else ''}"
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """A new element or attribute where its path says. Raises NotWritableError."""
         if not text.strip():
             raise NotWritableError("the file is empty, and its root element is unknown")
         elements = self._elements(text)
@@ -171,6 +177,7 @@ class Xml(SpanDialect):
 
     @staticmethod
     def _made(steps: list[str], attribute: str | None, value: str) -> str:
+        """The elements that are missing on a path, as text."""
         made = value if attribute is None else ""
         for number, step in enumerate(reversed(steps)):
             match = _STEP.fullmatch(step)

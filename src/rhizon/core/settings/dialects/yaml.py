@@ -41,10 +41,12 @@ class Yaml(SpanDialect):
         return root
 
     def find(self, text: str) -> dict[str, Found]:
+        """Every value with its place."""
         root = self._root(text)
         return dict(self._below(text, root, "", set())) if root is not None else {}
 
     def _below(self, text: str, node: Any, prefix: str, seen: set[int]) -> Iterator[tuple[str, Found]]:
+        """The spans of the values below a mapping or sequence."""
         if id(node) in seen:
             return  # an alias: it is edited where it is written
         seen.add(id(node))
@@ -87,13 +89,16 @@ class Yaml(SpanDialect):
         return begin, len(text) if last < 0 else last + 1
 
     def edit(self, data: bytes, changes: Mapping[str, Scalar | None]) -> bytes:
+        """The file with the changes. Raises NotWritableError, ValueError."""
         elements_checked(changes)
         return super().edit(data, changes)
 
     def spell(self, value: Scalar) -> str:
+        """The value as text."""
         return {True: "true", False: "false"}[value] if isinstance(value, bool) else str(value)
 
     def write(self, value: Scalar, old: str | None) -> str:
+        """The value in the quotes of the old one. Raises NotWritableError for several lines, an anchor or a tag."""
         text = self.spell(value)
         if old is not None and old[:1] in ("|", ">"):
             raise NotWritableError("a text of several lines is not edited")
@@ -112,6 +117,7 @@ class Yaml(SpanDialect):
         return json.dumps(text, ensure_ascii=False)
 
     def add(self, text: str, key: str, value: Scalar) -> str:
+        """A new line in the mapping or sequence. Raises NotWritableError where a part of the path is not a mapping."""
         end = line_end(text)
         text = text if not text or text.endswith("\n") else text + end
         node = self._root(text)
