@@ -219,7 +219,7 @@ class Keeping(Case):
         self.assertEqual(self.done("host")["instances"], [])
         self.write("config/host.toml", limits.replace('"24000"', ""))
         self.done("ports", "moved", "--move")  # it comes back, and is known again
-        self.assertEqual([one["folder"] for one in self.done("list")], [str(self.folder / "moved")])
+        self.assertEqual([one["folder"] for one in self.done("list")["instances"]], [str(self.folder / "moved")])
         self.done("forget", "moved")
         for words in (("check", "moved"), ("set", "moved", "pvp=no"), ("run", "moved")):
             self.assertEqual(self.done(*words, code=1)["code"], "forgotten")

@@ -277,9 +277,7 @@ def _settings(state: InstanceState) -> list[Finding]:
         data = home.read(name)
         if data is None:
             if instance.first_start_done:
-                remedy = (
-                    f"{command_line('rhizon', 'update', home.folder)} writes it again; secrets must be given again."
-                )
+                remedy = f"It is written again, but for secrets, by: {command_line('rhizon', 'update', home.folder)}"
                 findings.append(_finding("settings-file-missing", "error", name, "missing", remedy))
             continue
         try:

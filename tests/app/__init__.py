@@ -1,0 +1,1 @@
+"""Use cases on a server that was laid out by hand: no process, no network."""
