@@ -57,57 +57,80 @@ class Search:
         self._bits: dict[str, int] = {}
         self._saved: list[_State] = []  # one for each level that was decided in order; free ones are above
         self._probing = False  # whether it is not known that anything fits what was decided in order
+        self._roam: Roam | None = None
+        self._patience = PATIENCE
 
     def run(self, wishes: Sequence[str], assumptions: Sequence[Assumption] = ()) -> dict[str, Release]:
         """One release for each wish and all that they need. Raises RefusedError, GaveUpError."""
         self.runs += 1
         self._reset(wishes, {one.item for one in assumptions})
         engine = self._engine
-        patience = engine.conflicts + PATIENCE
-        roam: Roam | None = None
+        self._patience = engine.conflicts + PATIENCE
         conflict: int | None = None
         while True:
             if conflict is None:
                 conflict = engine.propagate()
             if conflict is not None:
-                if engine.conflicts >= MOST_CONFLICTS:
-                    raise GaveUpError
-                if self.space.loose and engine.level:
-                    # a list that clashes once clashes often: from then on items narrow each other early
-                    engine.backjump(0)
-                    conflict = self.space.tie_all()
-                else:
-                    engine.learn(conflict)
-                    conflict = None
-                    if roam is not None and roam.restart_due():
-                        engine.backjump(len(self._saved))
-                if engine.level < len(self._saved) and roam is not None:
-                    self._probing = not roam.witness
-                self._restore()
-                continue
-            if engine.level < len(assumptions):
+                conflict = self._resolve(conflict)
+            elif engine.level < len(assumptions):
                 self._assume(assumptions[engine.level])
-                continue
-            if roam is None and engine.conflicts >= patience:
-                engine.backjump(0)
-                conflict = self.space.tie_all()
-                self._restore()
-                if not self.space.loose:
-                    roam = Roam(engine)
-                    self._probing = True
-                continue
-            if self._probing:
-                assert roam is not None
-                if not roam.decide():
-                    self._probing = False
-                    engine.backjump(len(self._saved))
-                continue
-            option = self._option()
-            if option is None:
-                return {project.name: project.release(bit) for project, bit in self._chosen}
-            conflict = self._choose(*option)
-            if roam is not None and roam.witness[option[0].var] != option[1]:
-                self._probing = True  # does what is preferred here lead anywhere?
+            elif self._roam is None and engine.conflicts >= self._patience:
+                conflict = self._begin_to_roam()
+            elif self._probing:
+                self._probe()
+            else:
+                option = self._option()
+                if option is None:
+                    return {project.name: project.release(bit) for project, bit in self._chosen}
+                conflict = self._prefer(*option)
+
+    # ---- the phases of a run
+
+    def _resolve(self, conflict: int) -> int | None:
+        """After a conflict: learns from it and goes back, or, at the first one, ties all items together. Answers the
+        conflict that this leads to, if it does. Raises RefusedError (nothing is left), GaveUpError."""
+        engine, roam = self._engine, self._roam
+        if engine.conflicts >= MOST_CONFLICTS:
+            raise GaveUpError
+        following: int | None = None
+        if self.space.loose and engine.level:
+            # a list that clashes once clashes often: from then on items narrow each other early
+            engine.backjump(0)
+            following = self.space.tie_all()
+        else:
+            engine.learn(conflict)
+            if roam is not None and roam.restart_due():
+                engine.backjump(len(self._saved))
+        if engine.level < len(self._saved) and roam is not None:
+            self._probing = not roam.witness
+        self._restore()
+        return following
+
+    def _begin_to_roam(self) -> int | None:
+        """The order of preference has met too many conflicts: any solution is looked for first, where they are."""
+        self._engine.backjump(0)
+        conflict = self.space.tie_all()
+        self._restore()
+        if not self.space.loose:
+            self._roam = Roam(self._engine)
+            self._probing = True
+        return conflict
+
+    def _probe(self) -> None:
+        """One free decision towards any solution; once there is one, back to the order of preference with it as a
+        witness."""
+        assert self._roam is not None
+        if not self._roam.decide():
+            self._probing = False
+            self._engine.backjump(len(self._saved))
+
+    def _prefer(self, project: Project, bit: int) -> int | None:
+        """Decides what is preferred. Where that is not the witness's choice it is not known whether it leads anywhere,
+        and the next phase is a probe."""
+        conflict = self._choose(project, bit)
+        if self._roam is not None and self._roam.witness[project.var] != bit:
+            self._probing = True
+        return conflict
 
     def settle(self) -> None:
         """Lets every item touched so far narrow the others before anything is decided. Raises RefusedError."""
@@ -129,6 +152,7 @@ class Search:
         self._bits = {}
         self._saved = []
         self._probing = False
+        self._roam = None
         for name in wishes:
             project = self.space.project(name)
             if name not in assumed and not self.space.domain(project) & ~ABSENT:
