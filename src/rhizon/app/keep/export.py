@@ -51,17 +51,18 @@ def instance_lock(host: Host, folder: Path, file: Path | None, *, write: bool = 
 def export_bom(host: Host, folder: Path, file: Path | None, *, write: bool = True) -> BomResult:
     """The bill of materials of a server; written to ``file`` where one is named. Raises
     :class:`~rhizon.core.errors.StateError`, also where the extra that it needs is not installed."""
+    from rhizon.core.bom import bill_of_materials
+
+    home = host.home(folder).required()
+    instance = home.instance()
     try:
-        from rhizon.core.bom import bill_of_materials
+        data = bill_of_materials(home.lock(), instance)
     except ModuleNotFoundError:
         raise StateError(
             "no-cyclonedx",
             "a bill of materials needs the CycloneDX library, which is not installed",
             hint="Install it with Rhizon's extra: pip install 'rhizon[bom]'",
         ) from None
-    home = host.home(folder).required()
-    instance = home.instance()
-    data = bill_of_materials(home.lock(), instance)
     if file is not None and write:
         with translated("write the bill of materials", file):
             write_atomic(file.absolute(), data)
