@@ -74,7 +74,8 @@ def find_guide(topic: str) -> Guide:
     codes: dict[str, str] = {}
     for name in _CODES:
         if name in files:
-            codes |= _rows(files[name].read_text("utf-8"))
+            for code, row in _rows(files[name].read_text("utf-8")).items():
+                codes[code] = f"{codes[code]}\n\n{row}" if code in codes else row
     if topic in codes:
         return Guide(name=topic, title=topic, text=codes[topic])
     guess = suggestions(topic, [*files, *codes], 1)

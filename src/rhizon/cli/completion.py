@@ -5,6 +5,8 @@ completes nothing.
 """
 
 import contextlib
+import os
+import shlex
 from collections.abc import Callable, Iterable
 from typing import TYPE_CHECKING
 
@@ -27,16 +29,28 @@ def _completer(found: "Callable[[Host, Server | None], Iterable[tuple[str, str]]
         from rhizon.app.host import this_host
         from rhizon.core.errors import RhizonError
 
-        server = ctx.params.get("server")
-        with contextlib.suppress(RhizonError, OSError):
+        with contextlib.suppress(RhizonError, OSError, ValueError):
             return [
                 CompletionItem(word, help=text)
-                for word, text in found(this_host(), server)
+                for word, text in found(this_host(), _server_of(ctx))
                 if word.startswith(incomplete)
             ]
         return []
 
     return complete
+
+
+def _server_of(ctx: click.Context) -> "Server | None":
+    """The server of the unfinished line. Click knows it no more when the last option still lacks its value; it is then
+    the first word behind the command that is not an option."""
+    server: Server | None = ctx.params.get("server")
+    if server is not None:
+        return server
+    from rhizon.cli.servers import FOLDER
+
+    words = shlex.split(os.environ.get("COMP_WORDS", ""))[len(ctx.command_path.split()) : -1]
+    word = next((one for one in words if not one.startswith("-")), None)
+    return FOLDER.convert(word, None, ctx) if word is not None else None
 
 
 def _games(host: "Host", _server: "Server | None") -> Iterable[tuple[str, str]]:

@@ -13,7 +13,7 @@ __all__ = ["check"]
     examples=(
         ("rhizon check marsh", "runtime, licence, files, settings, ports and memory of one server"),
         ("rhizon check --all --json", "every server of this machine, for a monitoring script"),
-        ("rhizon help port-clash", "explain a finding by its code"),
+        ("rhizon check marsh --verbose", "with the code of each finding, to look it up: rhizon help CODE"),
     ),
     verbose="the code of each finding",
     tables=True,
