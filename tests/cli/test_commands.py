@@ -170,7 +170,7 @@ class Choosing(Case):
     def test_explain(self) -> None:
         told = self.rhizon("explain", LIST, "marshlib", "--catalog", CATALOG)
         self.assertEqual(told.code, 0, told.err)
-        self.assertRegex(told.out, r"\A✓ marshlib 2\.4\.1 is needed by list → eelmarket → marshlib\n")
+        self.assertRegex(told.out, r"\A✓ marshlib 2\.4\.1 is required: list → eelmarket → marshlib\n")
         self.assertIn("otterden 2.4.0: >=2.3", told.out)
         self.assertIn("cannot be removed", told.out)
         result = self.rhizon("explain", LIST, "eelmarket", "--catalog", CATALOG, "--json").result
@@ -223,7 +223,7 @@ class Choosing(Case):
         done = self.rhizon("solve", "strict.list.toml", "--catalog", CATALOG, "--json")
         self.assertEqual(done.code, 3)
         self.assertEqual(
-            done.error["core"], ["strict.list.toml asks for otterden >=3", "otterden 3.0.0 wants Java >=21"]
+            done.error["core"], ["strict.list.toml asks for otterden >=3", "otterden 3.0.0 requires Java >=21"]
         )
         kinds = [one["kind"] for one in done.error["repairs"]]
         self.assertEqual(kinds, sorted(kinds, key=["channel", "exclusion", "range", "target", "drop"].index))

@@ -231,7 +231,7 @@ class Choices(unittest.TestCase):
         items = {"a": {"1": needs(lib="<2")}, "b": {"1": {}, "2": {"runtime": ">=25"}}, **LIB}
         held = {one.id: one.held_back_by for one in ask(items, {"a": "*", "b": "*"}).lock.releases}
         self.assertEqual(held["lib"].reason, "2.0 is outside <2, which a 1 needs")  # type: ignore[union-attr]
-        self.assertEqual(held["b"].reason, "2 wants Java >=25")  # type: ignore[union-attr]
+        self.assertEqual(held["b"].reason, "2 requires Java >=25")  # type: ignore[union-attr]
         self.assertIsNone(held["a"])
 
     def test_look_alikes_are_told(self) -> None:

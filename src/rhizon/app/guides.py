@@ -90,7 +90,10 @@ def _rows(text: str) -> dict[str, str]:
     """Of each code in the tables of a page what its row says, as paragraphs with the table's heads."""
     found: dict[str, str] = {}
     heads: list[str] = []
+    section = ""
     for line in text.splitlines():
+        if match := re.match(r"## (\d): (.*)", line):
+            section = f"exit code: {match[1]} ({match[2]})"
         if not line.startswith("|"):
             heads = []
             continue
@@ -99,6 +102,8 @@ def _rows(text: str) -> dict[str, str]:
             heads = cells
         elif match := re.match(r"`([a-z-]+)`", cells[0]):
             parts = [f"{head}: {cell}" for head, cell in zip(heads[1:], cells[1:], strict=False) if cell]
-            row = "\n".join([f"`{match[1]}`", *parts])
-            found[match[1]] = f"{found[match[1]]}\n\n{row}" if match[1] in found else row
+            parts += [section] if section else []
+            for code in re.findall(r"`([a-z-]+)`", cells[0]):
+                row = "\n".join([code, *(f"  {part}" for part in parts)])
+                found[code] = f"{found[code]}\n\n{row}" if code in found else row
     return found

@@ -63,7 +63,7 @@ class Call:
         self.dry_run = dry_run
         self.stop_first = stop_first
         self._offline = offline
-        self._results = results
+        self.results = results
         self._reporter: CommandReporter | None = None
 
     @functools.cached_property
@@ -88,7 +88,7 @@ class Call:
         if self._reporter is None:
             from rhizon.cli.progress import new_reporter
 
-            self._reporter = new_reporter(self.out, log=log, results=self._results)
+            self._reporter = new_reporter(self.out, log=log, results=self.results)
         return self._reporter
 
     def close(self) -> None:
@@ -313,7 +313,7 @@ class _Ended(NamedTuple):
         if self.error is not None:
             return self.error.code
         headline = self.answer.headline if self.answer is not None else ""
-        return headline.partition(": ")[2].partition(";")[0]
+        return headline.partition(": ")[2].partition(";")[0].partition(": ")[0]
 
 
 def _each(
@@ -329,6 +329,7 @@ def _each(
         call.close()
         return _shown(call, answer) if answer is not None else 0
     ended = []
+    call.results = False  # the line of each server says it
     for server in every_server(call.host) if every else dict.fromkeys(servers):
         try:
             one = _Ended(server, function(call=call, server=server, **given), None)

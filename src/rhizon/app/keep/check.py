@@ -234,13 +234,13 @@ def _file(
             if owned.edited
             else again
         )
-        return [_finding("file-missing", severity, path, f"missing ({owned.origin})", remedy)]
+        return [_finding("file-missing", severity, path, f"missing; it is {owned.origin}", remedy)]
     if owned.edited and there:
         return []
     if owned.executable and not facts.st_mode & 0o100:
         return [_finding("file-changed", "error", path, "no longer executable", again)]
     if inside.hashes([place], host.store.verified)[place] != owned.sha256:
-        return [_finding("file-changed", "error", path, f"changed since it was placed ({owned.origin})", again)]
+        return [_finding("file-changed", "error", path, f"changed since it was placed; it was {owned.origin}", again)]
     return []
 
 

@@ -37,7 +37,7 @@ def explain(call: Call, source: Path, item: str, catalogs: tuple[str, ...]) -> A
     call.close()
     release, why = told.release, told.explained
     return Answer(
-        told, f"{release.id} {release.version} is needed by {' → '.join(why.path)}", lambda to: _body(to, told, call)
+        told, f"{release.id} {release.version} is required: {' → '.join(why.path)}", lambda to: _body(to, told, call)
     )
 
 

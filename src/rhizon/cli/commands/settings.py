@@ -48,8 +48,9 @@ def settings(call: Call, server: Server, reveal: bool) -> Answer:
 
 def _example(found: "Settings") -> str:
     """A setting as it is, for a command that can be typed."""
-    plain = (one for one in found.settings if not one.secret and one.value not in (None, ""))
-    return next((f"{one.name}={_value(one)}" for one in plain), "max_players=10")
+    open_ = [one for one in found.settings if not one.secret and one.value not in (None, "")]
+    open_.sort(key=lambda one: not isinstance(one.value, int) or isinstance(one.value, bool))
+    return next((f"{one.name}={_value(one)}" for one in open_), "max_players=10")
 
 
 def _body(to: "Console", found: "Settings", call: Call) -> None:

@@ -65,7 +65,7 @@ def explain(request: Request, game: GameDefinition, shelf: Shelf, lock: Lock, na
                 if one.id == name:
                     wanted.append(WantedBy(by=f"{other} {version}", range=one.range.text))
                 elif other == name and one.id in chosen:
-                    needs.append(f"{one.id} {one.range}: {chosen[one.id]} is taken")
+                    needs.append(f"{one.id} {one.range}: {chosen[one.id]} is used")
     newer = tuple(
         Newer(
             version=release.version.text,

@@ -267,7 +267,7 @@ def _look_alikes(request: Request, titles: dict[str, str]) -> list[Finding]:
                 code="look-alike",
                 severity="warning",
                 subject=name,
-                what=f"{rival} similar to {rival} ({titles[rival]}), which is another item",
+                what=f"similar to {rival} ({titles[rival]}), which is another item",
                 remedy=f"If you meant {rival}, write that id in the list.",
             )
             for rival in sorted(rivals - {name})

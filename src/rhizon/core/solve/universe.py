@@ -163,9 +163,9 @@ class Universe:
             if builds is None:
                 return f"is for {' and '.join(release.loaders)} only"
             if not builds.admits(target.loader_build):
-                return f"wants {target.loader} {builds}"
+                return f"requires {target.loader} {builds}"
         if target.runtime_major and not release.runtime.admits(parse_version(str(target.runtime_major))):
-            return f"wants {target.runtime.capitalize()} {release.runtime}"
+            return f"requires {target.runtime.capitalize()} {release.runtime}"
         return ""
 
 
