@@ -1,0 +1,263 @@
+"""The parts of a game definition, each with the rules that hold within it."""
+
+import re
+from typing import Annotated, Literal
+
+import msgspec
+
+from rhizon.core.model.base import Id, Line, Mib, Strict, any_range
+from rhizon.core.model.metadata import ContentKind, MetadataRule
+from rhizon.core.model.setting import NAME_WORD, Stored
+from rhizon.core.names import RelPath
+from rhizon.core.version import VersionRange
+
+__all__ = [
+    "ClientOnly",
+    "Command",
+    "ConsoleRule",
+    "ContentArguments",
+    "FailurePattern",
+    "FirstStart",
+    "HoldRule",
+    "InstallerRule",
+    "LicenceRule",
+    "LoaderDefinition",
+    "LogRules",
+    "MemoryModel",
+    "PlacingRule",
+    "ProgressPattern",
+    "RuntimeNeeds",
+    "RuntimeRule",
+    "StopSignal",
+    "Variable",
+    "WorldRule",
+    "WorldThings",
+    "WorldVersion",
+]
+
+StopSignal = Literal["interrupt", "terminate"]
+Command = Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
+Variable = Annotated[str, msgspec.Meta(pattern="^[A-Za-z_][A-Za-z0-9_]*$")]
+
+
+def _pattern(text: str, where: str, needs: tuple[str, ...] = ()) -> None:
+    try:
+        groups = re.compile(text).groupindex
+    except re.error as wrong:
+        raise ValueError(f"{where}: {text!r} is not a regular expression: {wrong}") from None
+    for group in needs:
+        if group not in groups:
+            raise ValueError(f"{where}: {text!r} has no group (?P<{group}>...)")
+
+
+class RuntimeRule(Strict, frozen=True, kw_only=True):
+    """The runtime majors that a range of game versions runs on."""
+
+    game_versions: VersionRange = any_range()
+    majors: VersionRange
+
+
+class RuntimeNeeds(Strict, frozen=True, kw_only=True):
+    """The language runtime of the server; ``family`` "none" is a native program."""
+
+    family: Literal["java", "mono", "none"]
+    rules: tuple[RuntimeRule, ...] = ()
+
+
+class InstallerRule(Strict, frozen=True, kw_only=True):
+    """How a loader's installer program is run; ``{archive}`` and ``{folder}`` are filled in."""
+
+    command: Command
+
+
+class PlacingRule(Strict, frozen=True, kw_only=True):
+    """How content of a kind is in its folder: the archive as it is, or unpacked into a folder of its own that is
+    named by ``name``, where ``{id}``, ``{version}`` and ``{place}`` (10, 20, 30 ... in the order of loading) are filled
+    in."""
+
+    unpack: bool = False
+    name: Line = "{id}"
+
+    def __post_init__(self) -> None:
+        left = re.sub(r"\{(id|version|place)\}", "", self.name)
+        if "{id}" not in self.name or "{" in left or "}" in left or "/" in left:
+            raise ValueError(f"name: {self.name!r} needs {{id}}, and may have {{version}} and {{place}}")
+
+
+class ContentArguments(Strict, frozen=True, kw_only=True):
+    """How content is named on the command line, in the order of loading: ``{content}`` as an argument of its own
+    becomes ``each`` for every item; inside an argument it becomes their paths with ``separator`` between."""
+
+    each: tuple[Line, ...] = ("{path}",)
+    separator: Annotated[str, msgspec.Meta(min_length=1, max_length=4)] = ";"
+
+
+class LoaderDefinition(Strict, frozen=True, kw_only=True):
+    """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
+    a hybrid takes mods and plugins, and has one for each. ``content`` says how content is named on the command line,
+    ``enabled`` where a list of ids says what is loaded (``{name}`` in its key is the id)."""
+
+    title: Line
+    kinds: tuple[ContentKind, ...]
+    files: tuple[RelPath, ...] = ()
+    command: Command
+    installer: InstallerRule | None = None
+    metadata: tuple[MetadataRule, ...] = ()
+    content: ContentArguments = ContentArguments()
+    enabled: Stored | None = None
+
+    def __post_init__(self) -> None:
+        if self.enabled is not None and NAME_WORD not in self.enabled.key:
+            raise ValueError("enabled.key: `{name}` is required, for the id of what is loaded")
+
+    @property
+    def hybrid(self) -> bool:
+        """Whether it takes both mods and plugins."""
+        return {"mod", "plugin"} <= set(self.kinds)
+
+
+class ClientOnly(Strict, frozen=True, kw_only=True):
+    """Code that exists only in the client: ``namespaces`` (packages, with dots), and ``annotations`` (their types) by
+    which authors mark such code of their own. ``platform`` are packages of the runtime that a server without a screen
+    has and cannot use."""
+
+    namespaces: tuple[Line, ...] = ()
+    platform: tuple[Line, ...] = ()
+    annotations: tuple[Line, ...] = ()
+
+
+class MemoryModel(Strict, frozen=True, kw_only=True):
+    """MiB of heap: base + players + content + settings; ``outside_heap_mib`` is the runtime's own."""
+
+    base_mib: Mib
+    per_player_mib: Mib = 0
+    per_content_mib: Mib = 0
+    per_setting_mib: dict[Id, Mib] = {}
+    outside_heap_mib: Mib = 0
+    least_mib: Mib = 0
+
+
+class LicenceRule(Strict, frozen=True, kw_only=True):
+    """Where the licence's text is and what the answer file must say."""
+
+    text: RelPath
+    answer: Stored
+    accepted: Line
+
+
+class WorldThings(Strict, frozen=True, kw_only=True):
+    """Where a world writes down what it holds of content: a text file in the world's folder, and a pattern for its
+    lines with the groups ``id`` (of the content), ``thing`` and, where it is counted, ``count``."""
+
+    file: RelPath
+    pattern: Line
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("id", "thing"))
+
+
+class WorldVersion(Strict, frozen=True, kw_only=True):
+    """Where a world says which version of the game wrote it last: a text file in the world's folder, and a pattern for
+    a line of it with the group ``version``."""
+
+    file: RelPath
+    pattern: Line
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("version",))
+
+
+class WorldRule(Strict, frozen=True, kw_only=True):
+    """The folder that holds worlds, the setting that names the one in use, and what can be read from a world.
+    ``template_setting`` names the content of kind ``template`` that a new world is copied from; ``seed_setting`` is
+    drawn by Rhizon where no one gives it, so that it is known later."""
+
+    folder: RelPath
+    name_setting: Id = "world_name"
+    template_setting: Id = "world_template"
+    seed_setting: Id = "seed"
+    things: WorldThings | None = None
+    version: WorldVersion | None = None
+
+
+class FirstStart(Strict, frozen=True, kw_only=True):
+    """What the first start, without content, brings into being. With ``completes_settings`` the settings are written
+    before it too; those in a folder that it creates are not, whatever is said."""
+
+    creates: tuple[RelPath, ...] = ()
+    completes_settings: bool = False
+
+    def before(self, file: str, dialect: str) -> bool:
+        """Whether a settings file is written before the first start too. Arguments always are, since no one else
+        writes them; lists of lines never, since a server that finds one leaves out its own words at the head."""
+        if any(file.startswith(f"{path}/") for path in self.creates):
+            return False
+        return (self.completes_settings and dialect != "lines") or dialect == "arguments"
+
+
+class HoldRule(Strict, frozen=True, kw_only=True):
+    """How to make a running server save its world and leave the files alone for a while: the command, the line that
+    says that it is so, the command that ends it. Without ``release`` the server only saves, and may write again."""
+
+    command: Line
+    done: Line
+    release: Line = ""
+    seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
+
+    def __post_init__(self) -> None:
+        _pattern(self.done, "done")
+
+
+class ConsoleRule(Strict, frozen=True, kw_only=True):
+    """Console commands that Rhizon itself types. A server without a console is stopped by a signal instead."""
+
+    stop: Line = ""
+    stop_signal: StopSignal | None = None
+    stop_seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
+    hold: HoldRule | None = None
+
+    def __post_init__(self) -> None:
+        if bool(self.stop) == (self.stop_signal is not None):
+            raise ValueError("a server is stopped either by `stop` or by `stop_signal`")
+
+
+class ProgressPattern(Strict, frozen=True, kw_only=True):
+    """A line that says how far something is; the pattern has a group ``percent``."""
+
+    label: Line
+    pattern: Line
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("percent",))
+
+
+class FailurePattern(Strict, frozen=True, kw_only=True):
+    """A line that says why a start fails, or with ``fatal`` false that one piece of content failed alone. ``{name}`` in
+    the texts is filled from the pattern's groups."""
+
+    code: Id
+    pattern: Line
+    what: Line
+    hint: Line
+    fatal: bool = True
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern")
+
+
+class LogRules(Strict, frozen=True, kw_only=True):
+    """How to read the server's log."""
+
+    ready: Line
+    closed: Line = ""
+    ready_seconds: Annotated[int, msgspec.Meta(ge=1, le=86400)] = 180
+    content_begin: Line = ""
+    content_done: Line = ""
+    progress: tuple[ProgressPattern, ...] = ()
+    failures: tuple[FailurePattern, ...] = ()
+
+    def __post_init__(self) -> None:
+        _pattern(self.ready, "ready")
+        _pattern(self.closed, "closed")
+        _pattern(self.content_begin, "content_begin", ("id",) if self.content_begin else ())
+        _pattern(self.content_done, "content_done", ("id",) if self.content_done else ())
