@@ -1,4 +1,9 @@
-"""How native settings files are written. A new dialect is one new file and one line in ``DIALECTS``."""
+"""How native settings files are written.
+
+Every dialect reads values by key and edits them in place: comments, order and layout stay. An edit is read back, and
+refused where anything else would change. A new dialect is one new file and one line in ``DIALECTS``; the contract tests
+run over the whole table.
+"""
 
 from collections.abc import Mapping
 from typing import Protocol
