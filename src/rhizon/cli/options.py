@@ -132,7 +132,7 @@ def backups_option(function: F) -> F:
     return click.option(
         "--backups",
         type=click.Path(path_type=Path),
-        metavar="DIR",
+        metavar="FOLDER",
         help="Folder of the backups (another disk, a share); by default that of this machine.",
     )(function)
 
