@@ -202,6 +202,7 @@ class Transactions(Case):
     def test_signals_before_and_after_the_commit_point(self) -> None:
         before = {one: signal.getsignal(one) for one in (signal.SIGINT, signal.SIGTERM)}
         self.addCleanup(lambda: [signal.signal(one, handler) for one, handler in before.items()])
+        self.addCleanup(interrupts.install)  # runs first: what was noted here is no business of the next test
         for point in self.points():
             for times in (1, 2):
                 with self.subTest(point=point, times=times):
