@@ -173,6 +173,7 @@ def whole(entries: dict[str, bytes | str], name: str = "it.jar") -> Scanned:
     return scan(Archive(jar(entries), name), [TARNHOLT])
 
 
+CLASS_25 = CLASS_21[:7] + b"\x45" + CLASS_21[8:]
 MULTI = {"META-INF/MANIFEST.MF": "Multi-Release: true\n\n"}
 CLASSES: tuple[tuple[str, dict[str, bytes | str], int | None], ...] = (
     ("code", {"a/B.class": CLASS_21}, 21),
@@ -184,7 +185,16 @@ CLASSES: tuple[tuple[str, dict[str, bytes | str], int | None], ...] = (
     (
         "of this release",
         {"META-INF/versions/17/B.class": CLASS_21, **MULTI},
-        21,
+        None,
+    ),
+    ("replaced", {"META-INF/versions/9/a/B.class": CLASS_25, "a/B.class": CLASS_21, **MULTI}, 21),
+    (
+        "said of an entry only",
+        {
+            "META-INF/versions/9/a/B.class": CLASS_25,
+            "META-INF/MANIFEST.MF": "Manifest-Version: 1.0\n\nName: a/B.class\nMulti-Release: true\n\n",
+        },
+        None,
     ),
     ("of a release, not said", {"META-INF/versions/9/B.class": CLASS_21}, None),
     ("module", {"module-info.class": CLASS_21}, None),

@@ -12,7 +12,9 @@ from rhizon.adapters.scans import Scans
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.assembly import Assembly, assemblies_together, read_assembly
-from rhizon.core.archives.entries import Archive, Budget
+from rhizon.core.archives.class_path import judge_together
+from rhizon.core.archives.classes import ArchiveClasses, archive_classes
+from rhizon.core.archives.entries import Archive, Budget, MemoryBytes
 from rhizon.core.archives.scan import Scanned, scan, scan_assembly
 from rhizon.core.archives.together import together
 from rhizon.core.errors import RhizonError, TrustError
@@ -21,13 +23,23 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import printable
 from rhizon.core.units import counted
 
-__all__ = ["ENDINGS", "FACTS_ENDING", "ScannedFile", "archive_files", "left_unread", "scan_files", "scan_together"]
+__all__ = [
+    "ENDINGS",
+    "FACTS_ENDING",
+    "ScannedFile",
+    "archive_files",
+    "judge_set",
+    "left_unread",
+    "scan_files",
+    "scan_together",
+]
 
 ENDINGS = (".jar", ".zip", ".dll")
 FACTS_ENDING = ".facts.toml"  # of a file beside an archive, in which a person corrects what it says
 MOST_DEEP = 6  # folders below one that was named
 MOST_LISTED = 10_000
 LARGEST_ASSEMBLY = 16 << 20
+LARGEST_HELD = 512 << 20  # bytes of an archive whose classes are followed
 CPU_SECONDS = 1.0  # of one archive, and
 CPU_SECONDS_PER_MB = 0.2  # of its size
 
@@ -183,6 +195,30 @@ def _no_assembly(name: str) -> Finding:
         what="it is not a .NET assembly: a native library, or incomplete",
         remedy="If it is a plugin, download it again.",
     )
+
+
+def judge_set(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[ScannedFile]:
+    """The files, each archive with the verdict from code that it has beside the others on one class path."""
+    by_name = {Path(one.path).name: one for one in files if one.archive is not None}
+
+    def open_classes(name: str) -> ArchiveClasses | None:
+        file = Path(by_name[name].path)
+        try:
+            data = MemoryBytes(read_bytes(file, "archive", LARGEST_HELD))
+            with cpu_limit(CPU_SECONDS + CPU_SECONDS_PER_MB * data.size / 1e6):
+                return archive_classes(Archive(data, name, Budget(name, data.size)))
+        except (RhizonError, CpuLimitError):
+            return None
+
+    archives = {name: one.archive for name, one in by_name.items() if one.archive is not None}
+    judged = judge_together(archives, open_classes, {game.id: game for game in games})
+    return [_with_archive(one, judged.get(Path(one.path).name)) for one in files]
+
+
+def _with_archive(file: ScannedFile, archive: Scanned | None) -> ScannedFile:
+    if archive is None or archive is file.archive:
+        return file
+    return msgspec.structs.replace(file, archive=archive, findings=archive.findings)
 
 
 def scan_together(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[Finding]:

@@ -5,7 +5,7 @@ from pathlib import Path
 
 from rhizon.adapters.catalogs import LOCAL, LocalTransport
 from rhizon.app.archives.as_items import item_documents, items_of, shelved
-from rhizon.app.archives.scan import ENDINGS, archive_files, left_unread, scan_files, scan_together
+from rhizon.app.archives.scan import ENDINGS, archive_files, judge_set, left_unread, scan_files, scan_together
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
@@ -39,7 +39,7 @@ def local_archives(
     """Archives as a catalog that goes before every other, and what is wrong with them, alone and together."""
     findings: list[Finding] = []
     files = _files(paths, beside, findings)
-    scanned = scan_files(host, files, [game], reporter)
+    scanned = judge_set(scan_files(host, files, [game], reporter), [game])
     # what is missing here may be in a catalog; that is the solver's to say
     findings += [one for one in scan_together(scanned, [game]) if one.code != "dependency-missing"]
     found = []

@@ -9,7 +9,15 @@ import msgspec
 
 from rhizon.adapters.files import hash_file
 from rhizon.adapters.games import ENDING, read_game
-from rhizon.app.archives.scan import ENDINGS, ScannedFile, archive_files, left_unread, scan_files, scan_together
+from rhizon.app.archives.scan import (
+    ENDINGS,
+    ScannedFile,
+    archive_files,
+    judge_set,
+    left_unread,
+    scan_files,
+    scan_together,
+)
 from rhizon.app.choose.sources import PACK_ENDING, read_pack, read_source
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
@@ -81,12 +89,14 @@ def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Repor
     games = host.games(paths[0] if paths[0].is_dir() else paths[0].parent)
     rules = [games.get(name) for name in ([game] if game else games.files())]
     scanned = scan_files(host, archives, rules, reporter) if archives else []
+    shelf = any(_is_shelf(path) for path in paths)
+    if len(scanned) > 1 and not shelf:
+        scanned = judge_set(scanned, rules)
     seen = [
         Inspection(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
         for one in scanned
     ]
     seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
-    shelf = any(_is_shelf(path) for path in paths)
     together = scan_together(scanned, rules) if len(scanned) > 1 and not shelf else []
     inspected = (*others, *seen)
     findings = [*(one for file in inspected for one in file.findings), *unread, *together]

@@ -3,10 +3,34 @@
 Follows the Java Virtual Machine Specification, chapter 4 (the class file format) and chapter 6 (instructions).
 """
 
+import re
 from typing import NamedTuple
 
-__all__ = ["ClassFile", "ClassFileError", "Method", "Ref", "class_major", "java_major", "named_types", "parse_class"]
+__all__ = [
+    "ABSTRACT",
+    "FINAL",
+    "INTERFACE",
+    "PRIVATE",
+    "PROTECTED",
+    "PUBLIC",
+    "STATIC",
+    "ClassFile",
+    "ClassFileError",
+    "ClassReader",
+    "Field",
+    "Method",
+    "Ref",
+    "class_major",
+    "java_major",
+    "named_types",
+    "parameter_types",
+    "parse_class",
+]
 
+# Access flags of classes and members (JVMS tables 4.1-B, 4.5-A and 4.6-A).
+PUBLIC, PRIVATE, PROTECTED, STATIC, FINAL, INTERFACE, ABSTRACT = 0x0001, 0x0002, 0x0004, 0x0008, 0x0010, 0x0200, 0x0400
+
+_PARAMETER = re.compile(r"\[*(?:[BCDFIJSZ]|L[^;]*;)")
 _MAGIC = b"\xca\xfe\xba\xbe"
 _LARGEST_POOL = 65_535
 _MOST_REFS = 100_000  # of one method, whose code has at most 65,535 bytes
@@ -39,26 +63,35 @@ class Ref(NamedTuple):
     descriptor: str = ""
 
 
-class Method(NamedTuple):
-    """A method with what its code refers to, in order; ``static`` as declared."""
+class Field(NamedTuple):
+    """A field; ``access`` are its flags."""
 
     name: str
     descriptor: str
-    static: bool
+    access: int
+
+
+class Method(NamedTuple):
+    """A method with what its code refers to, in order; ``access`` are its flags."""
+
+    name: str
+    descriptor: str
+    access: int
     refs: tuple[Ref, ...]
     marks: tuple[str, ...]
 
 
 class ClassFile(NamedTuple):
-    """One class. Names have slashes; ``marks`` are the types of its annotations; ``fields`` are descriptors."""
+    """One class. Names have slashes; ``marks`` are the types of its annotations; ``access`` are its flags."""
 
     name: str
     super_name: str
     interfaces: tuple[str, ...]
     major: int
-    fields: tuple[str, ...]
+    fields: tuple[Field, ...]
     methods: tuple[Method, ...]
     marks: tuple[str, ...]
+    access: int = PUBLIC
 
 
 def java_major(class_major: int) -> int:
@@ -76,10 +109,15 @@ def named_types(descriptor: str) -> list[str]:
     return [part.partition("L")[2] for part in descriptor.split(";")[:-1] if "L" in part]
 
 
+def parameter_types(descriptor: str) -> list[str]:
+    """The field descriptors of a method's parameters (JVMS 4.3.3)."""
+    return _PARAMETER.findall(descriptor[1 : descriptor.index(")")])
+
+
 def parse_class(data: bytes) -> ClassFile:
     """Raises :class:`ClassFileError`."""
     try:
-        return _Reader(data).read()
+        return ClassReader(data).read()
     except (IndexError, KeyError, TypeError, ValueError) as broken:
         if isinstance(broken, ClassFileError):
             raise
@@ -87,14 +125,16 @@ def parse_class(data: bytes) -> ClassFile:
         raise ClassFileError(f"not a whole class file: {why}") from None
 
 
-class _Reader:
-    """Reads one class file. ``_pool`` holds an entry's tag and its two numbers (or its text) by index."""
+class ClassReader:
+    """Reads one class file. ``_pool`` holds an entry's tag and its two numbers (or its text) by index; ``bodies`` are,
+    once it was read, the methods with where their Code attribute begins (0 without one)."""
 
     def __init__(self, data: bytes) -> None:
         self._data = data
         self._at = 10
         self._pool: list[tuple[int, int, int] | str | None] = [None]
         self._bootstraps: list[list[int]] = []
+        self.bodies: list[tuple[Method, int]] = []
 
     def _u2(self) -> int:
         self._at += 2
@@ -114,10 +154,10 @@ class _Reader:
         if major is None:
             raise ClassFileError("it does not begin like a class file")
         self._read_pool(int.from_bytes(data[8:10], "big"))
-        self._u2()
-        name, super_at = self._class(self._u2()), self._u2()
-        super_name = self._class(super_at) if super_at else ""
-        interfaces = tuple(self._class(self._u2()) for _ in range(self._u2()))
+        access = self._u2()
+        name, super_at = self.class_at(self._u2()), self._u2()
+        super_name = self.class_at(super_at) if super_at else ""
+        interfaces = tuple(self.class_at(self._u2()) for _ in range(self._u2()))
         members = self._at
         for _ in range(2):  # once over the members to find what is behind them: lambdas are described there
             for _ in range(self._u2()):
@@ -127,11 +167,11 @@ class _Reader:
         self._at = members
         fields = []
         for _ in range(self._u2()):
-            self._at += 4
-            fields.append(self._text(self._u2()))
+            flags = self._u2()
+            fields.append(Field(self.text(self._u2()), self.text(self._u2()), flags))
             self._skip_attributes()
         methods = tuple(self._method() for _ in range(self._u2()))
-        return ClassFile(name, super_name, interfaces, major, tuple(fields), methods, marks)
+        return ClassFile(name, super_name, interfaces, major, tuple(fields), methods, marks, access)
 
     def _read_pool(self, count: int) -> None:
         """The constant pool (JVMS 4.4): tags and where each entry begins; texts are decoded when they are asked for."""
@@ -167,26 +207,29 @@ class _Reader:
             raise ClassFileError("it ends in its constant pool")
         self._at = at
 
-    def _text(self, index: int) -> str:
+    def text(self, index: int) -> str:
+        """The text at an index of the pool. Raises ClassFileError, as the next three do, where it is something else."""
         found = self._pool[index]
         if not isinstance(found, str):
             raise ClassFileError(f"constant {index} is no text")
         return found
 
-    def _entry(self, index: int) -> tuple[int, int, int]:
+    def entry(self, index: int) -> tuple[int, int, int]:
+        """Tag and the two numbers of an entry of the pool."""
         found = self._pool[index]
         if not isinstance(found, tuple):
             raise ClassFileError(f"constant {index} is of the wrong kind")
         return found
 
-    def _class(self, index: int) -> str:
-        return _element(self._text(self._entry(index)[1]))
+    def class_at(self, index: int) -> str:
+        """The class that an entry names; of an array, the class of its elements."""
+        return _element(self.text(self.entry(index)[1]))
 
-    def _member(self, index: int) -> tuple[str, str, str]:
+    def member(self, index: int) -> tuple[str, str, str]:
         """Owner, name and descriptor of a field or method reference."""
-        _, owner, pair = self._entry(index)
-        _, name, descriptor = self._entry(pair)
-        return self._class(owner), self._text(name), self._text(descriptor)
+        _, owner, pair = self.entry(index)
+        _, name, descriptor = self.entry(pair)
+        return self.class_at(owner), self.text(name), self.text(descriptor)
 
     def _skip_attributes(self) -> None:
         for _ in range(self._u2()):
@@ -200,7 +243,7 @@ class _Reader:
         """Attributes of the class that matter here: annotations and bootstrap methods."""
         marks: list[str] = []
         for _ in range(self._u2()):
-            name, length = self._text(self._u2()), self._u4()
+            name, length = self.text(self._u2()), self._u4()
             end = self._at + length
             if name == "BootstrapMethods":
                 for _ in range(self._u2()):
@@ -215,7 +258,7 @@ class _Reader:
         """Types of the annotations at this place (JVMS 4.7.16); what they hold is passed over."""
         found = []
         for _ in range(self._u2()):
-            found += named_types(self._text(self._u2()))
+            found += named_types(self.text(self._u2()))
             for _ in range(self._u2()):
                 self._at += 2
                 self._skip_value(0)
@@ -243,20 +286,24 @@ class _Reader:
     def _method(self) -> Method:
         """A method with the members that its code refers to."""
         access = self._u2()
-        name, descriptor = self._text(self._u2()), self._text(self._u2())
+        name, descriptor = self.text(self._u2()), self.text(self._u2())
         refs: list[Ref] = [Ref("type", one) for one in named_types(descriptor)]
         marks: list[str] = []
+        body = 0
         for _ in range(self._u2()):
-            attribute, length = self._text(self._u2()), self._u4()
+            attribute, length = self.text(self._u2()), self._u4()
             end = self._at + length
             if attribute == "Code":
+                body = self._at
                 refs += self._code()
             elif attribute == "Exceptions":  # reflection on the method resolves what it declares to throw
-                refs += [Ref("type", self._class(self._u2())) for _ in range(self._u2())]
+                refs += [Ref("type", self.class_at(self._u2())) for _ in range(self._u2())]
             elif attribute in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
                 marks += self._marks()
             self._at = end
-        return Method(name, descriptor, bool(access & 0x0008), tuple(dict.fromkeys(refs)), tuple(marks))
+        method = Method(name, descriptor, access, tuple(dict.fromkeys(refs)), tuple(marks))
+        self.bodies.append((method, body))
+        return method
 
     def _code(self) -> list[Ref]:
         """The references in a Code attribute (JVMS 4.7.3)."""
@@ -271,7 +318,7 @@ class _Reader:
             self._at += 6
             caught = self._u2()
             if caught:
-                refs.append(Ref("catch", self._class(caught)))
+                refs.append(Ref("catch", self.class_at(caught)))
         return refs
 
     def _instructions(self, at: int, end: int) -> list[Ref]:
@@ -290,14 +337,19 @@ class _Reader:
                 at += 6 if data[at + 1] == 0x84 else 4
                 continue
             elif code in (_TABLESWITCH, _LOOKUPSWITCH):
-                at = self._switch_end(at, begin)
+                at = self.switch_end(at, begin)
                 continue
             if len(refs) > _MOST_REFS:
                 raise ClassFileError("a method with too many references")
             at += 1 + _OPERANDS[code]
         return refs
 
-    def _switch_end(self, at: int, begin: int) -> int:
+    @staticmethod
+    def size_of(code: int) -> int:
+        """Bytes of an instruction with its operands; not of switches and wide ones, whose size is not fixed."""
+        return 1 + _OPERANDS[code]
+
+    def switch_end(self, at: int, begin: int) -> int:
         """Where a tableswitch or lookupswitch ends: padding to four bytes, then its jumps (JVMS 6.5)."""
         table = at + 4 - (at - begin) % 4
         if self._data[at] == _TABLESWITCH:
@@ -314,45 +366,45 @@ class _Reader:
         return after + size * count
 
     def _constant(self, index: int) -> list[Ref]:
-        tag, first, second = self._entry(index)
+        tag, first, second = self.entry(index)
         if tag == 7:
-            return [Ref("class", _element(self._text(first)))]
+            return [Ref("class", _element(self.text(first)))]
         if tag == 8:
-            return [Ref("string", self._text(first))]
+            return [Ref("string", self.text(first))]
         if tag == 15:
             return self._handle(second)
         if tag == 16:
-            return [Ref("type", one) for one in named_types(self._text(first))]
+            return [Ref("type", one) for one in named_types(self.text(first))]
         return self._dynamic(first, second) if tag == 17 else []
 
     def _referred(self, code: int, index: int) -> list[Ref]:
         """The class, name and type of a member reference (JVMS 4.4.2)."""
         if code == _NEW:
-            return [Ref("new", self._class(index))]
+            return [Ref("new", self.class_at(index))]
         if code == _INVOKEDYNAMIC:
-            _, first, second = self._entry(index)
+            _, first, second = self.entry(index)
             return self._dynamic(first, second)
         if code in _FIELDS:
-            return [Ref("field", *self._member(index))]
+            return [Ref("field", *self.member(index))]
         if code in _CALLS:
-            return [Ref("call", *self._member(index))]
+            return [Ref("call", *self.member(index))]
         assert code in _TYPES, code
-        return [Ref("class", self._class(index))]
+        return [Ref("class", self.class_at(index))]
 
     def _handle(self, index: int) -> list[Ref]:
-        owner, name, descriptor = self._member(index)
+        owner, name, descriptor = self.member(index)
         kind = "call" if descriptor.startswith("(") else "field"
         made = [Ref("new", owner)] if name == "<init>" else []
         return [*made, Ref(kind, owner, name, descriptor), *(Ref("type", one) for one in named_types(descriptor))]
 
     def _dynamic(self, bootstrap: int, pair: int) -> list[Ref]:
         """What a call site or constant made by a bootstrap method refers to; its types are resolved when it is made."""
-        _, _, descriptor = self._entry(pair)
-        refs = [Ref("class", one) for one in named_types(self._text(descriptor))]
+        _, _, descriptor = self.entry(pair)
+        refs = [Ref("class", one) for one in named_types(self.text(descriptor))]
         handle, *arguments = self._bootstraps[bootstrap]
-        refs += self._handle(self._entry(handle)[2])
+        refs += self._handle(self.entry(handle)[2])
         for argument in arguments:
-            if self._entry(argument)[0] != 17:  # one constant made from another: rare, and could be a circle
+            if self.entry(argument)[0] != 17:  # one constant made from another: rare, and could be a circle
                 refs += self._constant(argument)
         return refs
 

@@ -1,8 +1,10 @@
 """Whether code can live on a server, from what it refers to.
 
-The Java Virtual Machine loads a class together with everything it extends and implements (JVMS 5.3.5), may load more to
-verify it (4.10), and resolves the rest when an instruction is first carried out (5.4.3). So a missing super class of
-an entry class is certain to end the start, and a reference in a body that can be reached is possible to.
+The Java Virtual Machine loads a class together with everything it extends and implements (JVMS 5.3.5), loads more to
+verify it (4.10.1.2), and resolves the rest when an instruction is first carried out (5.4.3). So a missing super class
+of an entry class, or one that verifying it must load, is certain to end the start; a reference in a body that can be
+reached is possible to. Classes are looked for on the whole class path of the server: content loaders give all archives
+one.
 """
 
 from collections import deque
@@ -11,7 +13,17 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
-from rhizon.core.archives.classfile import ClassFile, ClassFileError, Method, Ref, named_types, parse_class
+from rhizon.core.archives.classfile import (
+    INTERFACE,
+    ClassFile,
+    ClassFileError,
+    Method,
+    Ref,
+    named_types,
+    parse_class,
+)
+from rhizon.core.archives.screen import needs_screen
+from rhizon.core.archives.verifier import loads_of_verification
 
 __all__ = ["Evidence", "Namespaces", "judge_code"]
 
@@ -30,19 +42,25 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Namespaces:
-    """Code that only a client has: packages with dots, the annotation types that mark more of it."""
+    """Code that only a client has: packages with dots, the annotation types that mark more of it, and packages of the
+    runtime of which a machine without a screen cannot use all (``platform``)."""
 
-    def __init__(self, packages: Iterable[str], marks: Iterable[str] = ()) -> None:
+    def __init__(self, packages: Iterable[str], marks: Iterable[str] = (), platform: Iterable[str] = ()) -> None:
+        self._platform = tuple(one.replace(".", "/") + "/" for one in platform)
         self._heads = tuple(one.replace(".", "/") + "/" for one in packages)
         self._dotted = tuple(one + "." for one in packages)
         self.marks = frozenset(one.replace(".", "/") for one in marks)
         # what to look for in the bytes of a class before it is parsed
-        words = (*self._heads, *self._dotted, *(f"L{one};" for one in self.marks))
+        words = (*self._heads, *self._dotted, *(f"L{one};" for one in self.marks), *self._platform)
         self.needles = tuple(one.encode() for one in words)
 
     def has(self, name: str) -> bool:
         """Whether a class (with slashes) is in a client-only package."""
         return name.startswith(self._heads)
+
+    def wants_screen(self, ref: Ref) -> bool:
+        """Whether a call or a new object of the runtime's own needs a screen."""
+        return ref.kind == "call" and ref.owner.startswith(self._platform) and needs_screen(ref.owner, ref.name)
 
     def spelled(self, text: str) -> str:
         """The class that a string in code names, with slashes, when it is in a client-only package; else nothing."""
@@ -64,22 +82,29 @@ def judge_code(
     entries: Sequence[str],
     client: Namespaces,
     services: Mapping[str, Sequence[str]],
+    for_players: Callable[[str], str | None] = lambda _: None,
 ) -> Evidence:
     """Follows references from entry classes.
 
-    ``read`` gives the bytes of a class by its name with slashes, None for one that the archive does not hold; entries
-    and ``services`` (providers by service) have dots. Code that cannot be parsed is followed no further.
+    ``read`` gives the bytes of a class by its name with slashes, None for one that is not on the class path; entries
+    and ``services`` (providers by service) have dots; ``for_players`` names the archive for players that a class is in,
+    where no other has it. Code that cannot be parsed is followed no further.
     """
-    return _Walk(read, client, services).judge([one.replace(".", "/") for one in entries])
+    return _Walk(read, client, services, for_players).judge([one.replace(".", "/") for one in entries])
 
 
 class _Walk:
     """Follows references from the entry classes through an archive and those inside it."""
 
     def __init__(
-        self, read: Callable[[str], bytes | None], client: Namespaces, services: Mapping[str, Sequence[str]]
+        self,
+        read: Callable[[str], bytes | None],
+        client: Namespaces,
+        services: Mapping[str, Sequence[str]],
+        for_players: Callable[[str], str | None],
     ) -> None:
         self._read = read
+        self._for_players = for_players
         self._client = client
         self._services = services
         self._classes: dict[str, ClassFile | None] = {}
@@ -117,8 +142,12 @@ class _Walk:
         return self._classes[name]
 
     def _missing(self, name: str) -> bool:
-        """A client class that the archive does not bring itself."""
-        return self._client.has(name) and self._read(name) is None
+        """A client class that no archive of the server brings, or a class of an archive for players."""
+        return (self._client.has(name) and self._read(name) is None) or self._for_players(name) is not None
+
+    def _why_missing(self, name: str) -> str:
+        archive = self._for_players(name)
+        return f"which is in {archive}, for players only" if archive is not None else "which no server has"
 
     def _supers(self, entry: str) -> Evidence | None:
         """A client class among all that an entry class extends and implements: loading it fails."""
@@ -129,13 +158,29 @@ class _Walk:
             parsed = self._get(name)
             for other in (parsed.super_name, *parsed.interfaces) if parsed is not None else ():
                 if self._missing(other):
-                    why = f"{_dotted(name)} extends or implements {_dotted(other)}, which no server has"
-                    chain = (*came, _dotted(other))
-                    return Evidence(verdict="certain", client=_dotted(other), chain=chain, why=why)
+                    why = f"{_dotted(name)} extends or implements {_dotted(other)}, {self._why_missing(other)}"
+                    return _certain(other, came, why)
                 if other not in seen:
                     seen.add(other)
                     waiting.append((other, (*came, _dotted(other))))
+        return self._verified(sorted(seen), entry)
+
+    def _verified(self, names: Iterable[str], entry: str) -> Evidence | None:
+        """A client class that the verifier must load for the entry class or one that it extends: linking it fails."""
+        for name in names:
+            data = self._read(name)
+            if data is None:
+                continue
+            for load in loads_of_verification(data, self._is_interface):
+                if self._missing(load.name):
+                    chain = (_dotted(entry),) if name == entry else (_dotted(entry), _dotted(name))
+                    why = f"verifying {_dotted(name)}.{load.method} loads it, since {load.why}"
+                    return _certain(load.name, (*chain[:-1], f"{chain[-1]}.{load.method}"), why)
         return None
+
+    def _is_interface(self, name: str) -> bool | None:
+        parsed = self._get(name)
+        return bool(parsed.access & INTERFACE) if parsed is not None else None
 
     def _note(self, kind: str, client: str, came: tuple[str, ...], why: str) -> None:
         if kind not in self._found:
@@ -191,8 +236,8 @@ class _Walk:
                 self._note("run", other, came, f"{own} extends or implements it")
             else:
                 self._link(other, came)
-        for descriptor in parsed.fields:
-            for one in named_types(descriptor):
+        for field in parsed.fields:
+            for one in named_types(field.descriptor):
                 if self._missing(one):
                     self._note("type", one, came, f"a field of {own} is of this type")
         for method in parsed.methods:
@@ -218,6 +263,9 @@ class _Walk:
         if ref.kind != "type" and self._missing(ref.owner):
             self._note("run", ref.owner, came, "used when the method runs")
             return
+        if self._client.wants_screen(ref):
+            self._note("run", ref.owner, came, "it needs a screen, and a server has none")
+            return
         if ref.owner == "java/util/ServiceLoader":
             for provider in (one for found in self._services.values() for one in found):
                 self._make(provider.replace(".", "/"), came)
@@ -240,6 +288,10 @@ class _Walk:
                     self._enter(name, method, came)
                     return
             name = parsed.super_name
+
+
+def _certain(client: str, came: tuple[str, ...], why: str) -> Evidence:
+    return Evidence(verdict="certain", client=_dotted(client), chain=(*came, _dotted(client)), why=why)
 
 
 def _dotted(name: str) -> str:

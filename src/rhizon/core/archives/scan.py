@@ -5,41 +5,38 @@ Classes are inflated once and searched for client-only names before any is parse
 
 import base64
 import hashlib
-import itertools
-import sys
-import zlib
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
 
 import msgspec
 
 from rhizon.core.archives.assembly import Assembly
-from rhizon.core.archives.classfile import ClassFileError, class_major, java_major, parse_class
+from rhizon.core.archives.classes import MOST_MANIFEST, RUNTIME_MAJOR, ArchiveClasses, archives_inside, checksums
+from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
 from rhizon.core.archives.facts import MANIFEST, ArchiveFacts, assembly_facts, read_facts
 from rhizon.core.archives.metadata.fields import MetadataError
 from rhizon.core.archives.metadata.flat import manifest_sections
-from rhizon.core.errors import TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.game_parts import ClientOnly
 from rhizon.core.model.metadata import Placement
 from rhizon.core.names import printable
 from rhizon.core.version import Version, VersionRange, parse_range
 
-__all__ = ["CodeFacts", "Embedded", "Scanned", "runtime_range", "scan", "scan_assembly"]
+__all__ = [
+    "CodeFacts",
+    "Embedded",
+    "Scanned",
+    "client_namespaces",
+    "runtime_range",
+    "scan",
+    "scan_assembly",
+    "with_evidence",
+]
 
-MOST_DEEP = 3  # archives in archives
-MOST_INSIDE = 64 << 20  # bytes of an archive inside
-MOST_ARCHIVES = 500  # inside, in all
-LONGEST_CLASS = 8 << 20
-MOST_SERVICES = 2_000  # files that name providers, of all that is inside
-MOST_SERVICE_BYTES = 4 << 20
-MOST_MANIFEST = 8 << 20
 _NATIVE = (".so", ".dll", ".dylib", ".jnilib")
-_ARCHIVES = (".jar", ".zip")
-_VERSIONS = "META-INF/versions/"
-_SERVICES = "META-INF/services/"
 _DIGESTS = {"sha-256-digest": "sha256", "sha1-digest": "sha1", "sha-512-digest": "sha512", "sha-384-digest": "sha384"}
 
 
@@ -53,7 +50,8 @@ class Embedded(msgspec.Struct, frozen=True, kw_only=True):
 
 class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names`` and
-    ``packages`` are four bytes (a CRC) for each class and package name, to find what two bring; ``natives`` are
+    ``packages`` are four bytes (a CRC) for each class and package name, to find what two bring; ``uses`` the same for
+    each package that its classes may name; ``names_client``: some class names client code, wherever; ``natives`` are
     native files.
     """
 
@@ -63,6 +61,8 @@ class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     natives: tuple[str, ...]
     names: bytes
     packages: bytes
+    uses: bytes = b""
+    names_client: bool = False
 
 
 class Scanned(msgspec.Struct, frozen=True, kw_only=True):
@@ -80,88 +80,33 @@ class Scanned(msgspec.Struct, frozen=True, kw_only=True):
     findings: tuple[Finding, ...]
 
 
-class _Classes:
-    """The classes of an archive and of those inside it, by name with slashes; read when asked."""
-
-    def __init__(self) -> None:
-        self.where: dict[str, tuple[Archive, str]] = {}
-        self.highest: int | None = None
-        self.hit = False
-        self.services: dict[str, list[str]] = {}
-        self._service_files = 0
-        self._service_bytes = 0
-
-    def add(self, archive: Archive, client: Namespaces, runtime_major: int) -> None:
-        """Takes note of every class that a runtime of that major would load; it is inflated only to be searched."""
-        multi = MANIFEST in archive and b"multi-release: true" in archive.read(MANIFEST, 1 << 20).lower()
-        versioned: dict[str, int] = {}
-        for path in archive.names():
-            if path.startswith(_SERVICES):
-                self._service(archive, path)
-            if not path.endswith(".class") or path.endswith("module-info.class"):
-                continue
-            name, release = path.removesuffix(".class"), 0
-            if name.startswith(_VERSIONS):
-                number, _, name = name.removeprefix(_VERSIONS).partition("/")
-                if not (multi and number.isascii() and number.isdecimal() and int(number) <= runtime_major):
-                    continue
-                release = int(number)
-            if release < versioned.get(name, 0) or (not release and name in self.where):
-                continue
-            versioned[name] = release
-            self.where[name] = (archive, path)
-        for name in versioned:
-            self._search(*self.where[name], client)
-
-    def _service(self, archive: Archive, path: str) -> None:
-        """Providers that a file names, one a line; what is beyond the bounds names none."""
-        self._service_files += 1
-        self._service_bytes += archive.size(path)
-        if self._service_files > MOST_SERVICES or self._service_bytes > MOST_SERVICE_BYTES:
-            return
-        lines = archive.read(path, 1 << 20).decode("utf-8", "replace").splitlines()
-        named = [line.partition("#")[0].strip() for line in lines]
-        self.services.setdefault(path.removeprefix(_SERVICES), []).extend(filter(None, named))
-
-    def _search(self, archive: Archive, path: str, client: Namespaces) -> None:
-        if client.needles and not self.hit:
-            data = archive.read(path, LONGEST_CLASS)
-            self.hit = any(needle in data for needle in client.needles)
-        else:
-            data = archive.head(path, 8)
-        major = class_major(data)
-        if major is not None:
-            self.highest = major if self.highest is None else max(self.highest, major)
-
-    def read(self, name: str) -> bytes | None:
-        found = self.where.get(name)
-        return found[0].read(found[1], LONGEST_CLASS) if found is not None else None
-
-
-def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int = 17) -> Scanned:
+def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int = RUNTIME_MAJOR) -> Scanned:
     """Reads an archive under the first of the games whose metadata it has. ``runtime_major`` decides which entries of
     a multi-release archive count. Raises TrustError when a class of it is damaged."""
     game, facts, findings = _said(archive, games)
-    inside = list(itertools.islice(_inside(archive, 0), MOST_ARCHIVES))
-    client = Namespaces(game.client_only.namespaces, game.client_only.annotations) if game else Namespaces(())
-    classes = _Classes()
+    inside = archives_inside(archive)
+    client = client_namespaces(game)
+    classes = ArchiveClasses()
     for one in (archive, *(inner for _, inner in inside)):
-        classes.add(one, client, runtime_major)
+        classes.search(classes.add(one, runtime_major), client)
     evidence = None
     if facts is not None and facts.entry and classes.where:
-        evidence = judge_code(classes.read, facts.entry, client, classes.services) if classes.hit else _CLEAN
+        evidence = judge_code(classes.read, facts.entry, client, classes.providers) if classes.hit else _CLEAN
         findings += _entries_there(archive.source, facts, classes)
     code = CodeFacts(
         classes=len(classes.where),
         java_major=java_major(classes.highest) if classes.highest is not None else None,
         evidence=evidence,
         natives=tuple(path for path in archive.names() if path.endswith(_NATIVE)),
-        names=_checksums(classes.where),
-        packages=_checksums({name.rpartition("/")[0] for name in classes.where}),
+        names=checksums(classes.where),
+        packages=checksums({name.rpartition("/")[0] for name in classes.where}),
+        uses=classes.uses(),
+        names_client=classes.hit,
     )
     embedded = tuple(_embedded(path, inner, game) for path, inner in inside)
     placement, sure = _placement(facts, evidence)
-    findings += _disagreements(archive.source, facts, code, evidence)
+    findings += _disagreements(archive.source, facts, code)
+    findings += _on_placement(archive.source, facts, evidence)
     findings += _signature(archive)
     return Scanned(
         source=archive.source,
@@ -174,6 +119,12 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         sure=sure,
         findings=tuple(findings),
     )
+
+
+def client_namespaces(game: GameDefinition | None) -> Namespaces:
+    """What only the client of a game has; nothing for no game."""
+    only = game.client_only if game else ClientOnly()
+    return Namespaces(only.namespaces, only.annotations, only.platform)
 
 
 def scan_assembly(assembly: Assembly, source: str, games: Iterable[GameDefinition]) -> Scanned | None:
@@ -197,10 +148,6 @@ def scan_assembly(assembly: Assembly, source: str, games: Iterable[GameDefinitio
     return None
 
 
-def _checksums(names: Iterable[str]) -> bytes:
-    return b"".join(zlib.crc32(name.encode()).to_bytes(4, sys.byteorder) for name in sorted(names))
-
-
 _CLEAN = Evidence(verdict="clean")
 
 
@@ -215,23 +162,6 @@ def _said(
         if not findings or any(one.code != "metadata-missing" for one in wrong):
             findings = wrong
     return None, None, findings
-
-
-def _inside(archive: Archive, depth: int) -> Iterator[tuple[str, Archive]]:
-    """Archives in it, and in those; what is damaged or too deep is passed over here."""
-    for path in archive.names():
-        if path.endswith(_ARCHIVES) and depth < MOST_DEEP and archive.size(path) <= MOST_INSIDE:
-            try:
-                if archive.budget is not None:
-                    archive.budget.hold(archive.size(path))
-                inner = Archive(archive.read(path), f"{archive.source}: {path}", archive.budget)
-            except TrustError as wrong:
-                if wrong.code == "archive-costly":
-                    raise
-                continue
-            yield path, inner
-            for below, one in _inside(inner, depth + 1):
-                yield f"{path}: {below}", one
 
 
 def _embedded(path: str, inner: Archive, game: GameDefinition | None) -> Embedded:
@@ -265,7 +195,7 @@ def _least(wanted: VersionRange) -> int:
     return lowest.version.key[0][0] if lowest is not None else 0
 
 
-def _entries_there(source: str, facts: ArchiveFacts, classes: _Classes) -> list[Finding]:
+def _entries_there(source: str, facts: ArchiveFacts, classes: ArchiveClasses) -> list[Finding]:
     """Findings for entry classes that are missing or that no runtime can load."""
     findings = []
     for entry in dict.fromkeys(facts.entry):
@@ -282,10 +212,21 @@ def _entries_there(source: str, facts: ArchiveFacts, classes: _Classes) -> list[
     return findings
 
 
-def _disagreements(
-    source: str, facts: ArchiveFacts | None, code: CodeFacts, evidence: Evidence | None
-) -> list[Finding]:
-    """Findings where the declared metadata and the code disagree."""
+def with_evidence(scanned: Scanned, evidence: Evidence) -> Scanned:
+    """The same archive with another verdict from code, and everything that follows from that."""
+    placement, sure = _placement(scanned.facts, evidence)
+    kept = [one for one in scanned.findings if one.code not in ("client-only-code", "client-code-reached")]
+    return msgspec.structs.replace(
+        scanned,
+        code=msgspec.structs.replace(scanned.code, evidence=evidence),
+        placement=placement,
+        sure=sure,
+        findings=(*kept, *_on_placement(scanned.source, scanned.facts, evidence)),
+    )
+
+
+def _on_placement(source: str, facts: ArchiveFacts | None, evidence: Evidence | None) -> list[Finding]:
+    """Findings where the declared placement and the code disagree."""
     findings = []
     if facts is not None and evidence is not None and facts.placement != "player":
         path = " → ".join(evidence.chain)
@@ -295,7 +236,7 @@ def _disagreements(
                     code="client-only-code",
                     severity="error",
                     subject=source,
-                    what=f"it is declared {facts.placement} but cannot be loaded on a server: {path} ({evidence.why})",
+                    what=f"{_said_placement(facts)} but cannot be loaded on a server: {path} ({evidence.why})",
                     remedy="Leave it out of the server; it is for players. Report it to the author.",
                 )
             )
@@ -305,10 +246,20 @@ def _disagreements(
                     code="client-code-reached",
                     severity="warning",
                     subject=source,
-                    what=f"it is declared {facts.placement} but may use client code: {path} ({evidence.why})",
+                    what=f"{_said_placement(facts)} but may use client code: {path} ({evidence.why})",
                     remedy="Try it on a test server first; it works if it checks first on which side it runs.",
                 )
             )
+    return findings
+
+
+def _said_placement(facts: ArchiveFacts) -> str:
+    return f"it is declared {facts.placement}" if facts.placement_said else "its author does not say where it belongs,"
+
+
+def _disagreements(source: str, facts: ArchiveFacts | None, code: CodeFacts) -> list[Finding]:
+    """Findings where the declared metadata and the code disagree, and on what only some systems can run."""
+    findings = []
     if code.natives:
         findings.append(
             Finding(

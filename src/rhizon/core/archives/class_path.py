@@ -1,0 +1,173 @@
+"""Archives of one server as its loaders see them: one class path.
+
+An entry class may extend, create or call what another archive brings, so an archive is judged together with all that
+its code can come to. Which these are is told by checksums of packages, without opening any: what an archive names and
+what another holds. Only where one of them names client code is anything read.
+"""
+
+import zlib
+from array import array
+from collections.abc import Callable, Mapping, Sequence
+
+import msgspec
+
+from rhizon.core.archives.classes import ArchiveClasses
+from rhizon.core.archives.evidence import judge_code
+from rhizon.core.archives.scan import Scanned, client_namespaces, with_evidence
+from rhizon.core.model.game import GameDefinition
+
+__all__ = ["ClassPath", "judge_together", "reachable"]
+
+_ROUNDS = 3  # an archive that turns out to be for players makes others miss its classes
+
+
+def judge_together(
+    archives: Mapping[str, Scanned],
+    open_classes: Callable[[str], ArchiveClasses | None],
+    games: Mapping[str, GameDefinition],
+) -> dict[str, Scanned]:
+    """The archives by file name, each with the verdict that it has beside the others.
+
+    ``open_classes`` gives the classes of one by its name, None where it cannot be read any more. Archives for players
+    do not count as present, since a server does not get them: who needs a class of such a one misses it.
+    """
+    judged = dict(archives)
+    for _ in range(_ROUNDS):
+        path = ClassPath(judged, open_classes)
+        again = {name: _judged(name, judged[name], path, games) for name in sorted(judged)}
+        if again == judged:
+            break
+        judged = again
+    return judged
+
+
+def _judged(name: str, one: Scanned, path: "ClassPath", games: Mapping[str, GameDefinition]) -> Scanned:
+    if one.facts is None or one.code.evidence is None or one.game is None or one.game not in games:
+        return one
+    others = [other for other in path.reached_from(name) if other != name]
+    if not any(path.matters(other) for other in (others if one.code.evidence.verdict == "clean" else (name, *others))):
+        return one
+    view = _View(name, others, path)
+    client = client_namespaces(games[one.game])
+    evidence = judge_code(view.read, one.facts.entry, client, view.providers(), view.is_for_players)
+    if evidence.chain:
+        evidence = msgspec.structs.replace(evidence, chain=tuple(view.marked(step) for step in evidence.chain))
+    return with_evidence(one, evidence) if evidence != one.code.evidence else one
+
+
+class ClassPath:
+    """All archives of a set by file name, and which of them has a class."""
+
+    def __init__(self, archives: Mapping[str, Scanned], open_classes: Callable[[str], ArchiveClasses | None]) -> None:
+        self._archives = archives
+        self._open = open_classes
+        self._opened: dict[str, ArchiveClasses | None] = {}
+        self._uses = {name: frozenset(array("I", one.code.uses)) for name, one in archives.items()}
+        self._holders: dict[int, list[str]] = {}
+        for name, one in sorted(archives.items()):
+            for package in array("I", one.code.packages):
+                self._holders.setdefault(package, []).append(name)
+        self._names: dict[str, frozenset[int]] = {}
+
+    def reached_from(self, name: str) -> list[str]:
+        """Archives that the code of one may come to, itself first, nearest next."""
+        return reachable(name, self._neighbours)
+
+    def _neighbours(self, name: str) -> list[str]:
+        found = {holder for package in self._uses[name] for holder in self._holders.get(package, ())}
+        return sorted(found - {name})
+
+    def matters(self, name: str) -> bool:
+        """Whether its presence can change a verdict: it names client code, or is for players itself."""
+        one = self._archives[name]
+        return one.code.names_client or one.placement == "player"
+
+    def is_for_players(self, name: str) -> bool:
+        """Whether no server gets the archive."""
+        return self._archives[name].placement == "player"
+
+    def classes(self, name: str) -> ArchiveClasses | None:
+        """The classes of an archive of the set."""
+        if name not in self._opened:
+            self._opened[name] = self._open(name)
+        return self._opened[name]
+
+    def may_have(self, name: str, checksum: int) -> bool:
+        """Whether an archive has a class of this checksum; wrong one time in millions, to be looked up then."""
+        if name not in self._names:
+            self._names[name] = frozenset(array("I", self._archives[name].code.names))
+        return checksum in self._names[name]
+
+    def holders(self, class_name: str) -> list[str]:
+        """The archives that have a class (with slashes), by file name: the question that a crash asks."""
+        checksum = zlib.crc32(class_name.encode())
+        package = zlib.crc32(class_name.rpartition("/")[0].encode())
+        found = []
+        for name in self._holders.get(package, ()):
+            if self.may_have(name, checksum):
+                classes = self.classes(name)
+                if classes is not None and class_name in classes.where:
+                    found.append(name)
+        return found
+
+
+class _View:
+    """The class path as the code of one archive sees it: its own classes, then those of the archives it can come to."""
+
+    def __init__(self, own: str, others: Sequence[str], path: ClassPath) -> None:
+        self._own = own
+        self._others = others
+        self._path = path
+        self._owner: dict[str, str | None] = {}
+
+    def owner(self, class_name: str) -> str | None:
+        """The archive that has a class; its own before all others."""
+        if class_name not in self._owner:
+            own = self._path.classes(self._own)
+            if own is not None and class_name in own.where:
+                self._owner[class_name] = self._own
+            else:
+                holders = [one for one in self._path.holders(class_name) if one != self._own]
+                here = [one for one in holders if not self._path.is_for_players(one)]
+                self._owner[class_name] = next(iter(here or holders), None)
+        return self._owner[class_name]
+
+    def is_for_players(self, class_name: str) -> str | None:
+        """The archive for players that alone has a class."""
+        owner = self.owner(class_name)
+        return owner if owner is not None and owner != self._own and self._path.is_for_players(owner) else None
+
+    def read(self, class_name: str) -> bytes | None:
+        """The bytes of a class; None for one that no archive of the server has."""
+        owner = self.owner(class_name)
+        if owner is None or self.is_for_players(class_name) is not None:
+            return None
+        classes = self._path.classes(owner)
+        return classes.read(class_name) if classes is not None else None
+
+    def providers(self) -> dict[str, list[str]]:
+        """What the service files of all these archives name."""
+        every: dict[str, list[str]] = {}
+        for name in (self._own, *self._others):
+            classes = self._path.classes(name) if not self._path.is_for_players(name) or name == self._own else None
+            for service, named in classes.providers.items() if classes is not None else ():
+                every.setdefault(service, []).extend(named)
+        return every
+
+    def marked(self, step: str) -> str:
+        """A step of a chain with the archive where it is not the one that is judged."""
+        name = step.replace(".", "/")
+        owner = self.owner(name) or self.owner(name.rpartition("/")[0])
+        return f"{step} ({owner})" if owner not in (None, self._own) else step
+
+
+def reachable(start: str, neighbours: Callable[[str], Sequence[str]]) -> list[str]:
+    """Everything that can be come to from ``start`` by way of neighbours, breadth first, ``start`` included."""
+    order = [start]
+    seen = {start}
+    for one in order:
+        for other in neighbours(one):
+            if other not in seen:
+                seen.add(other)
+                order.append(other)
+    return order
