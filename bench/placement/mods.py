@@ -4,20 +4,24 @@ A pattern gives the sources of the entry class and what goes with it. A variant 
 what matters, gives packages short names as an obfuscator would, or says nothing new but moves things.
 """
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
+
+from patterns import PATTERNS as MORE
+from patterns import Pattern
 
 __all__ = ["Mod", "mods"]
 
 SCREEN = "tarnholt.client.Screen"
 NEW = f"new {SCREEN}().open();"
-VARIANTS = 8
+VARIANTS = 3
 TINT = "tarnholt.client.Brush.tint(1, 2, 3);"
 
 
 class Mod(NamedTuple):
     """``sources`` by path; ``carried`` are the packages whose classes go into an archive inside; ``services`` by name;
-    ``released`` are packages that are compiled again into the versioned entries of a multi-release archive."""
+    ``versioned`` are sources by Java major that go into the versioned entries of a multi-release archive; ``library``
+    is the package whose classes are a second archive, ``for_players`` whether that one says it is for players."""
 
     id: str
     pattern: str
@@ -26,16 +30,37 @@ class Mod(NamedTuple):
     carried: tuple[str, ...] = ()
     services: dict[str, str] = {}
     versioned: dict[int, dict[str, str]] = {}
+    library: str = ""
+    for_players: bool = False
 
 
 def mods() -> Iterator[Mod]:
     """Every mod has packages of its own, so that all can be compiled at once."""
-    for number, (name, make) in enumerate(PATTERNS.items()):
+    makers = PATTERNS | {one.name: _maker(one) for one in MORE}
+    for number, (name, make) in enumerate(makers.items()):
         for variant in range(VARIANTS):
             plain = f"{name.replace('-', '')}{variant}"
             short = f"{'ab'[variant % 2]}.{chr(97 + number % 26)}{chr(97 + number // 26)}{variant}"
-            mod = make(short if variant >= VARIANTS // 2 else plain, variant % 3)
+            mod = make(short if variant == VARIANTS - 1 else plain, variant % 3)
             yield mod._replace(id=f"{name}-{variant}", pattern=name)
+
+
+def _maker(pattern: Pattern) -> Callable[[str, int], Mod]:
+    def make(p: str, hops: int) -> Mod:
+        beside: dict[str, str] = {}
+        for name, code in pattern.beside.items():
+            beside |= source(p, name, code)
+        for name, code in pattern.lib.items():
+            beside |= source(f"{p}.lib", name, code)
+        head = pattern.head.replace("@.", f"{p}.")
+        body, more = (text.replace("@.", f"{p}.") for text in (pattern.body, pattern.more))
+        mod = entry(p, body, hops, head=head, more=more, beside=beside)
+        library = f"{p}.lib" if pattern.lib else ""
+        if pattern.embeds:
+            return mod._replace(carried=(library,))
+        return mod._replace(library=library, for_players=pattern.player)
+
+    return make
 
 
 def source(package: str, name: str, text: str) -> dict[str, str]:

@@ -20,18 +20,24 @@ from pathlib import Path
 from mods import Mod, mods
 
 from rhizon.adapters.games import GAMES, read_game
+from rhizon.core.archives.class_path import judge_together
+from rhizon.core.archives.classes import archive_classes
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.scan import scan
+from rhizon.core.model.game import GameDefinition
 
 ROOT = Path(__file__).parents[2]
 CATALOG = ROOT / "src/rhizon/world/harbour/catalog"
 VERDICTS = ("certain", "possible", "clean")
 START_SECONDS = 60
+LOAD_FAILURES = ("entry-missing", "entry-unusable", "class-broken")
 
 
 def javac(sources: list[Path], out: Path, classpath: str, release: int = 17) -> None:
     command = ["javac", "--release", str(release), "-g:none", "-nowarn", "-proc:none", "-d", str(out), "-cp", classpath]
-    subprocess.run([*command, *map(str, sources)], check=True, stderr=subprocess.DEVNULL)
+    done = subprocess.run([*command, *map(str, sources)], stderr=subprocess.PIPE, text=True)
+    if done.returncode:
+        raise SystemExit(done.stderr[:5000])
 
 
 def zipped(entries: dict[str, bytes]) -> bytes:
@@ -42,8 +48,8 @@ def zipped(entries: dict[str, bytes]) -> bytes:
     return out.getvalue()
 
 
-def compiled(every: list[Mod], work: Path) -> dict[str, bytes]:
-    """Archives by mod id, out of three runs of javac."""
+def compiled(every: list[Mod], work: Path) -> dict[str, dict[str, bytes]]:
+    """Archives by file name and mod id, out of three runs of javac."""
     client, server = work / "client", work / "server"
     sample = ROOT / "samples/tarnholt/src"
     for out, below in ((server, "server"), (client, "client")):
@@ -53,12 +59,24 @@ def compiled(every: list[Mod], work: Path) -> dict[str, bytes]:
     classes = _compile([mod.sources for mod in every], work / "base", classpath, 17)
     versioned = [sources for mod in every for sources in mod.versioned.values()]
     again = _compile(versioned, work / "versioned", classpath, 11)
-    return {mod.id: _archive(mod, classes, again) for mod in every}
+    return {mod.id: _archives(mod, classes, again) for mod in every}
 
 
-def _archive(mod: Mod, classes: dict[str, bytes], again: dict[str, bytes]) -> bytes:
+def _archives(mod: Mod, classes: dict[str, bytes], again: dict[str, bytes]) -> dict[str, bytes]:
+    """The archives of a mod by file name: its own, and the library beside it."""
     own = {path.rpartition("/")[0] + "/" for path in mod.sources}
     mine = {name: data for name, data in classes.items() if name.rpartition("/")[0] + "/" in own}
+    beside = (mod.library,) if mod.library else ()
+    made = {f"{mod.id}.jar": _archive(mod, {n: d for n, d in mine.items() if not _inside(n, beside)}, again)}
+    if mod.library:
+        side = "player" if mod.for_players else "both"
+        about = {"form": 2, "id": f"{mod.id}-lib", "version": "1.0.0", "keelson": "*", "kind": "library", "side": side}
+        lib = {n: d for n, d in mine.items() if _inside(n, beside)}
+        made[f"{mod.id}-lib.jar"] = zipped(lib | {"keel/about.json": json.dumps(about).encode()})
+    return made
+
+
+def _archive(mod: Mod, mine: dict[str, bytes], again: dict[str, bytes]) -> bytes:
     entries = {name: data for name, data in mine.items() if not _inside(name, mod.carried)}
     about: dict[str, object] = {"form": 2, "id": mod.id, "version": "1.0.0", "entry": mod.entry, "keelson": "*"}
     if mod.carried:
@@ -103,13 +121,15 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def happens(name: str, data: bytes, work: Path) -> str:
+def happens(name: str, archives: dict[str, bytes], for_players: bool, work: Path) -> str:
     """ "runs" when the gates open with the mod, else the error that the JVM gave."""
     home = work / f"run-{name}"
     unzip(CATALOG / "server/tarnholt-server-4.2.zip", home)
     unzip(CATALOG / "loaders/keelson-3.1.0.zip", home)
     (home / "mods").mkdir()
-    (home / "mods" / f"{name}.jar").write_bytes(data)
+    for file, data in archives.items():
+        if not (for_players and file.endswith("-lib.jar")):
+            (home / "mods" / file).write_bytes(data)
     (home / "licence/answer.txt").write_text("answer = accepted\n")
     ports = f"net.bind = 127.0.0.1\nnet.game = {free_port()}\nnet.query = {free_port()}\n"
     (home / "marsh.properties").write_text(f"{ports}marsh.span = 1\nmarsh.seed = 7\n")
@@ -127,9 +147,20 @@ def happens(name: str, data: bytes, work: Path) -> str:
     if "gates open" in done.stdout:
         return "runs"
     errors = [line for line in done.stdout.splitlines() if "Error" in line or "Exception" in line]
-    if not any("tarnholt" in line for line in errors):
+    if not errors:
         raise SystemExit(f"{name} did not fail for what is looked for here:\n{done.stdout}")
-    return errors[0].rpartition("java.lang.")[2].partition(":")[0]
+    return errors[0].split(":")[0].split()[-1].rpartition(".")[2]
+
+
+def verdict(name: str, archives: dict[str, bytes], game: GameDefinition) -> str:
+    """What Rhizon says of a mod beside its library."""
+    scanned = {file: scan(Archive(data, file), [game]) for file, data in archives.items()}
+    judged = judge_together(scanned, lambda file: archive_classes(Archive(archives[file], file)), {game.id: game})
+    mine = judged[f"{name}.jar"]
+    if any(one.code in LOAD_FAILURES for one in mine.findings):
+        return "certain"
+    assert mine.code.evidence is not None
+    return mine.code.evidence.verdict
 
 
 def main() -> None:
@@ -143,19 +174,22 @@ def main() -> None:
         verdicts = {}
         begun = time.process_time()
         for mod in every:
-            evidence = scan(Archive(archives[mod.id], mod.id), [game]).code.evidence
-            assert evidence is not None
-            verdicts[mod.id] = evidence.verdict
+            verdicts[mod.id] = verdict(mod.id, archives[mod.id], game)
         print(f"verdicts: {(time.process_time() - begun) / len(every) * 1000:.2f} ms of CPU each", flush=True)
         with concurrent.futures.ThreadPoolExecutor(2) as pool:
-            outcomes = dict(zip(archives, pool.map(lambda n: happens(n, archives[n], work), archives), strict=True))
+            runs = pool.map(lambda mod: happens(mod.id, archives[mod.id], mod.for_players, work), every)
+            outcomes = dict(zip(archives, runs, strict=True))
     if "--keep" in sys.argv:
         keep(Path(sys.argv[sys.argv.index("--keep") + 1]), every, archives, verdicts, outcomes)
     report(every, verdicts, outcomes)
 
 
 def keep(
-    folder: Path, every: list[Mod], archives: dict[str, bytes], verdicts: dict[str, str], outcomes: dict[str, str]
+    folder: Path,
+    every: list[Mod],
+    archives: dict[str, dict[str, bytes]],
+    verdicts: dict[str, str],
+    outcomes: dict[str, str],
 ) -> None:
     """One archive of each pattern and verdict, with what happened to it."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -164,7 +198,8 @@ def keep(
         key = (mod.pattern, verdicts[mod.id], outcomes[mod.id] == "runs")
         if key not in seen:
             seen[key] = mod.id
-            (folder / f"{mod.id}.jar").write_bytes(archives[mod.id])
+            for file, data in archives[mod.id].items():
+                (folder / file).write_bytes(data)
     facts = {name: {"verdict": verdicts[name], "happened": outcomes[name]} for name in sorted(seen.values())}
     (folder / "happened.json").write_text(json.dumps(facts, indent=1) + "\n")
 

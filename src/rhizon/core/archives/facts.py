@@ -47,6 +47,7 @@ class ArchiveFacts(msgspec.Struct, frozen=True, kw_only=True):
     optional: tuple[Relation, ...]
     conflicts: tuple[Relation, ...]
     provides: tuple[Provided, ...]
+    entry_type: str = ""
 
 
 class _UnclearError(ValueError):
@@ -154,6 +155,7 @@ def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, 
         loaders={loader: span("loader_builds")},
         runtime=span("runtime"),
         entry=tuple(printable(one, 300) for one in entry) or tuple(filter(None, [rule.absent.get("entry", "")])),
+        entry_type=rule.entry_type,
         embedded=tuple(fields.texts(rule.embedded)) if rule.embedded else (),
         requires=tuple(Requirement(id=one.id, range=one.range) for one in requires),
         optional=_relations(fields, rule, rule.optional),

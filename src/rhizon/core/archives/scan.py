@@ -3,20 +3,18 @@
 Classes are inflated once and searched for client-only names before any is parsed: nearly all hold none.
 """
 
-import base64
-import hashlib
 from collections.abc import Iterable
 
 import msgspec
 
 from rhizon.core.archives.assembly import Assembly
-from rhizon.core.archives.classes import MOST_MANIFEST, RUNTIME_MAJOR, ArchiveClasses, archives_inside, checksums
-from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
+from rhizon.core.archives.classes import RUNTIME_MAJOR, ArchiveClasses, archives_inside, checksums
+from rhizon.core.archives.classfile import java_major
 from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.entry_class import why_unusable
 from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
-from rhizon.core.archives.facts import MANIFEST, ArchiveFacts, assembly_facts, read_facts
-from rhizon.core.archives.metadata.fields import MetadataError
-from rhizon.core.archives.metadata.flat import manifest_sections
+from rhizon.core.archives.facts import ArchiveFacts, assembly_facts, read_facts
+from rhizon.core.archives.signature import signature_findings
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
 from rhizon.core.model.game import GameDefinition
@@ -37,7 +35,6 @@ __all__ = [
 ]
 
 _NATIVE = (".so", ".dll", ".dylib", ".jnilib")
-_DIGESTS = {"sha-256-digest": "sha256", "sha1-digest": "sha1", "sha-512-digest": "sha512", "sha-384-digest": "sha384"}
 
 
 class Embedded(msgspec.Struct, frozen=True, kw_only=True):
@@ -107,7 +104,7 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
     placement, sure = _placement(facts, evidence)
     findings += _disagreements(archive.source, facts, code)
     findings += _on_placement(archive.source, facts, evidence)
-    findings += _signature(archive)
+    findings += signature_findings(archive)
     return Scanned(
         source=archive.source,
         files=len(archive.names()),
@@ -196,19 +193,16 @@ def _least(wanted: VersionRange) -> int:
 
 
 def _entries_there(source: str, facts: ArchiveFacts, classes: ArchiveClasses) -> list[Finding]:
-    """Findings for entry classes that are missing or that no runtime can load."""
+    """Findings for entry classes that are missing or that nothing can start."""
     findings = []
     for entry in dict.fromkeys(facts.entry):
-        data = classes.read(entry.replace(".", "/"))
-        code, what = "entry-missing", f"its metadata names the entry class {entry}, which is not in it"
-        if data is not None:
-            try:
-                parse_class(data)
-                continue
-            except ClassFileError as wrong:
-                code, what = "class-broken", f"no runtime can load its entry class {entry}: {wrong}"
-        remedy = "Download the archive again; if it is the same, report it to the author."
-        findings.append(Finding(code=code, severity="error", subject=source, what=printable(what, 300), remedy=remedy))
+        wrong = why_unusable(entry, facts.entry_type, classes.read)
+        if wrong is not None:
+            remedy = "Download the archive again; if it is the same, report it to the author."
+            code, what = wrong
+            findings.append(
+                Finding(code=code, severity="error", subject=source, what=printable(what, 300), remedy=remedy)
+            )
     return findings
 
 
@@ -281,41 +275,3 @@ def _disagreements(source: str, facts: ArchiveFacts | None, code: CodeFacts) -> 
             )
         )
     return findings
-
-
-def _digest(archive: Archive, name: str, algorithm: str) -> str:
-    data = archive.read(name) if name in archive else b""
-    return base64.b64encode(hashlib.new(algorithm, data, usedforsecurity=False).digest()).decode()
-
-
-def _signature(archive: Archive) -> list[Finding]:
-    """Of a signed archive: entries whose bytes are not those that were signed (JAR File Specification, "Signed JAR
-    File"). Whose signature it is, is not looked at."""
-    if MANIFEST not in archive or not any(
-        path.startswith("META-INF/") and path.endswith(".SF") for path in archive.names()
-    ):
-        return []
-    changed = []
-    digests: dict[tuple[str, str], str] = {}  # a manifest may name one entry thousands of times
-    try:
-        for section in manifest_sections(archive.read(MANIFEST, MOST_MANIFEST))[1:]:
-            name = section.get("name", "")
-            for attribute, algorithm in _DIGESTS.items():
-                if attribute in section:
-                    if (name, algorithm) not in digests:
-                        digests[name, algorithm] = _digest(archive, name, algorithm)
-                    if digests[name, algorithm] != section[attribute]:
-                        changed.append(name)
-    except MetadataError:
-        changed.append(MANIFEST)
-    if not changed:
-        return []
-    return [
-        Finding(
-            code="signature-broken",
-            severity="error",
-            subject=archive.source,
-            what=f"{len(changed)} of its entries differ from its signature: {', '.join(changed[:3])}",
-            remedy="It was changed after signing. Download it from the author.",
-        )
-    ]

@@ -32,8 +32,9 @@ class MetadataRule(Strict, frozen=True, kw_only=True):
     ``from_manifest`` names a main attribute of META-INF/MANIFEST.MF for a field that has no value or is still a
     ``${placeholder}``; ``absent`` is the value of a field that is not there; ``words`` are an author's words for ours
     (of ``kind`` and ``placement``); where ``only_with`` finds nothing the archive is not for the loader; ranges are in
-    ``range_notation``; a list in one string is split at ``list_separator``, id and range of a relation at
-    ``pair_separator``.
+    ``range_notation``; ``entry_type`` is the type (with dots) of which the loader's entry classes must be, each with a
+    public constructor without parameters; a list in one string is split at ``list_separator``, id and range of a
+    relation at ``pair_separator``.
     """
 
     file: RelPath
@@ -47,6 +48,7 @@ class MetadataRule(Strict, frozen=True, kw_only=True):
     loader_builds: Line = ""
     runtime: Line = ""
     entry: Line = ""
+    entry_type: Line = ""
     embedded: Line = ""
     requires: Line | FieldRule = ""
     conflicts: Line | FieldRule = ""
