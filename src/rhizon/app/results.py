@@ -27,6 +27,7 @@ from rhizon.app.machine.rename import RenameResult
 from rhizon.app.machine.store import PruneResult, StoreStatus, Verified
 from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
+from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
 from rhizon.app.run.run import RunResult
 from rhizon.app.run.stop import StopResult
@@ -52,6 +53,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "backup": (BackupResult, Backups, VerifyResult),
     "bom": (BomResult,),
     "catalog build": (BuildResult,),
+    "catalog describe": (DescribeResult,),
     "catalog serve": (Serving,),
     "check": (CheckResult,),
     "completion": (Script,),

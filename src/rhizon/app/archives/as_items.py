@@ -11,14 +11,16 @@ from rhizon.app.archives.scan import FACTS_ENDING, ScannedFile
 from rhizon.core.archives.facts import ArchiveFacts
 from rhizon.core.archives.scan import Scanned, runtime_range
 from rhizon.core.finding import Finding
+from rhizon.core.model.base import ANY
 from rhizon.core.model.catalog import Artefact, Item, ItemIndex, ItemLine, Provided, Release, ReleaseFacts
 from rhizon.core.model.contentlist import CHANNELS, Channel
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.documents import decode
+from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version
 
-__all__ = ["Shelved", "item_documents", "items_of", "shelved"]
+__all__ = ["Described", "Shelved", "described", "item_documents", "items_of", "said_beside", "shelved"]
 
 
 class Shelved(msgspec.Struct, frozen=True, kw_only=True):
@@ -31,20 +33,85 @@ class Shelved(msgspec.Struct, frozen=True, kw_only=True):
     artefact: Artefact
 
 
-def shelved(file: Path, path: RelPath, scanned: ScannedFile, findings: list[Finding]) -> Shelved | None:
-    """None for what is not an archive of a known game. Raises DocumentError for a wrong facts file."""
+class Described(msgspec.Struct, frozen=True, kw_only=True):
+    """An archive of a game with its own facts or those that a person gives it; ``said`` is all that the person says."""
+
+    game: str
+    scanned: Scanned
+    facts: ArchiveFacts
+    said: ReleaseFacts
+
+
+# What a person says settles these: of the placement what the code left in doubt, of id and version what cannot be read.
+_SETTLED_BY_PLACEMENT = ("client-code-reached", "client-only-code")
+_SETTLED_BY_NAME = ("metadata-missing", "metadata-broken")
+
+
+def said_beside(file: Path) -> ReleaseFacts:
+    """What the facts file beside an archive says; nothing without one. Raises DocumentError for a wrong one."""
     beside = file.with_name(file.name + FACTS_ENDING)
-    said = ReleaseFacts(format="rhizon-facts/1")
-    if beside.is_file():
-        said = decode(ReleaseFacts, read_bytes(beside, "facts file", 1 << 20), str(beside))
-    # what a person says of the placement beside the archive settles what its code left in doubt
-    settled = ("client-code-reached", "client-only-code") if said.placement is not None else ()
-    findings += [one for one in scanned.findings if one.code not in settled]
+    if not beside.is_file():
+        return ReleaseFacts(format="rhizon-facts/1")
+    return decode(ReleaseFacts, read_bytes(beside, "facts file", 1 << 20), str(beside))
+
+
+def described(
+    file: Path, scanned: ScannedFile, games: Sequence[GameDefinition]
+) -> tuple[Described | None, list[Finding]]:
+    """An archive with what a person says of it beside it, and the findings that this leaves.
+
+    None for what is not an archive of one of the games. Raises DocumentError for a wrong facts file.
+    """
+    said = said_beside(file)
     archive = scanned.archive
-    if archive is None or archive.facts is None or archive.game is None:
+    settled = _SETTLED_BY_PLACEMENT if said.placement is not None else ()
+    if archive is None:
+        return None, list(scanned.findings)
+    facts, game = archive.facts, said.game or archive.game
+    if facts is None and said.id is not None and said.version is not None:
+        facts = _facts_of_a_person(said)
+        game = game or (games[0].id if len(games) == 1 else None)
+        settled = (*settled, *_SETTLED_BY_NAME)
+    findings = [one for one in scanned.findings if one.code not in settled]
+    if facts is None or game is None or game not in {one.id for one in games}:
+        return None, findings
+    facts = msgspec.structs.replace(facts, id=said.id or facts.id, version=said.version or facts.version)
+    return Described(game=game, scanned=msgspec.structs.replace(archive, facts=facts), facts=facts, said=said), findings
+
+
+def _facts_of_a_person(said: ReleaseFacts) -> ArchiveFacts:
+    """The facts of an archive that says nothing itself; what the person leaves open, every target satisfies."""
+    assert said.id is not None and said.version is not None
+    return ArchiveFacts(
+        id=said.id,
+        version=said.version,
+        title=said.title or said.id,
+        kind=said.kind or "mod",
+        placement=said.placement or "shared",
+        placement_said=said.placement is not None,
+        game_versions=said.game_versions or ANY,
+        loaders=said.loaders or {},
+        runtime=said.runtime or ANY,
+        entry=(),
+        embedded=(),
+        requires=said.requires or (),
+        optional=said.optional or (),
+        conflicts=said.conflicts or (),
+        provides=said.provides or (),
+        written=said.id,
+    )
+
+
+def shelved(
+    file: Path, path: RelPath, scanned: ScannedFile, games: Sequence[GameDefinition], findings: list[Finding]
+) -> Shelved | None:
+    """None for what is not an archive of a known game. Raises DocumentError for a wrong facts file."""
+    found, wrong = described(file, scanned, games)
+    findings += wrong
+    if found is None:
         return None
     artefact = Artefact(path=path, sha256=scanned.sha256, size=scanned.size)
-    return Shelved(game=archive.game, scanned=archive, facts=archive.facts, said=said, artefact=artefact)
+    return Shelved(game=found.game, scanned=found.scanned, facts=found.facts, said=found.said, artefact=artefact)
 
 
 def _channel(version: Version) -> Channel:

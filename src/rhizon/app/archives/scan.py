@@ -15,6 +15,7 @@ from rhizon.core.archives.assembly import Assembly, assemblies_together, read_as
 from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import ArchiveClasses, archive_classes
 from rhizon.core.archives.entries import Archive, Budget, MemoryBytes
+from rhizon.core.archives.kind import HEAD_BYTES, Kind, kind_of_bytes
 from rhizon.core.archives.scan import Scanned, scan, scan_assembly
 from rhizon.core.archives.together import together
 from rhizon.core.errors import RhizonError, TrustError
@@ -39,6 +40,7 @@ FACTS_ENDING = ".facts.toml"  # of a file beside an archive, in which a person c
 MOST_DEEP = 6  # folders below one that was named
 MOST_LISTED = 10_000
 LARGEST_ASSEMBLY = 16 << 20
+TAIL_BYTES = 66_000  # where a zip's end record is
 LARGEST_HELD = 512 << 20  # bytes of an archive whose classes are followed
 CPU_SECONDS = 1.0  # of one archive, and
 CPU_SECONDS_PER_MB = 0.2  # of its size
@@ -170,9 +172,24 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
         with FileBytes(file) as data:
             scanned = scan(Archive(data, file.name, Budget(file.name, data.size)), games)
     except TrustError as wrong:
-        return with_(file_only, problem=wrong.code, findings=(_unusable(file.name, wrong),))
+        kind = _kind(file, known.size) if wrong.code == "archive-unreadable" else None
+        if kind is None:
+            return with_(file_only, problem=wrong.code, findings=(_unusable(file.name, wrong),))
+        return with_(file_only, problem=kind.code, findings=(_other_kind(file.name, kind),))
     scans.keep(known.sha256, scanned)
     return with_(file_only, archive=scanned, findings=scanned.findings)
+
+
+def _kind(file: Path, size: int) -> Kind | None:
+    """What a file is that is no zip archive."""
+    with FileBytes(file) as data:
+        tail = data.read_at(max(size - TAIL_BYTES, 0), TAIL_BYTES)
+        return kind_of_bytes(data.read_at(0, HEAD_BYTES), size, has_end=b"PK\x05\x06" in tail)
+
+
+def _other_kind(name: str, kind: Kind) -> Finding:
+    subject = printable(name, 120)
+    return Finding(code=kind.code, severity="error", subject=subject, what=kind.what, remedy=kind.remedy)
 
 
 def _unusable(name: str, wrong: RhizonError) -> Finding:

@@ -4,7 +4,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from rhizon.adapters.catalogs import LOCAL, LocalTransport
-from rhizon.app.archives.as_items import item_documents, items_of, shelved
+from rhizon.app.archives.as_items import described, item_documents, items_of, shelved
 from rhizon.app.archives.scan import ENDINGS, archive_files, judge_set, left_unread, scan_files, scan_together
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
@@ -51,7 +51,7 @@ def local_archives(
             path = RelPath(f"{one.sha256[:16]}{file.suffix.lower()}")
         if path in by_path:
             path = RelPath(f"{one.sha256[:16]}/{path}")
-        known = shelved(file, path, one, findings)
+        known = shelved(file, path, one, [game], findings)
         if known is not None:
             found.append(known)
             by_path[path] = file
@@ -74,12 +74,12 @@ def list_of_folder(host: Host, folder: Path, game: str | None, reporter: Reporte
     scanned = scan_files(host, files, rules, reporter)
     counts: dict[str, int] = {}
     newest: dict[str, dict[str, Version]] = {}
-    for one in scanned:
-        archive = one.archive
-        if archive is None or archive.facts is None or archive.game is None:
+    for file, one in zip(files, scanned, strict=True):
+        item, _ = described(file, one, rules)
+        if item is None:
             continue
-        counts[archive.game] = counts.get(archive.game, 0) + 1
-        facts, taken = archive.facts, newest.setdefault(archive.game, {})
+        counts[item.game] = counts.get(item.game, 0) + 1
+        facts, taken = item.facts, newest.setdefault(item.game, {})
         if facts.id not in taken or taken[facts.id] < facts.version:
             taken[facts.id] = facts.version
     if not counts:

@@ -94,7 +94,7 @@ def _read_archives(
     for file, scanned in zip(files, scan_files(host, files, definitions, reporter), strict=True):
         try:
             path = safe_path(file.relative_to(folder).as_posix())
-            one = shelved(file, path, scanned, findings)
+            one = shelved(file, path, scanned, definitions, findings)
         except (DocumentError, UnsafeNameError) as wrong:
             findings.append(
                 Finding(

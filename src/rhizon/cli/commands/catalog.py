@@ -1,4 +1,4 @@
-"""``rhizon catalog build`` and ``rhizon catalog serve``."""
+"""``rhizon catalog build``, ``describe`` and ``serve``."""
 
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -69,6 +69,42 @@ def _body(to: "Console", built: "BuildResult", call: Call) -> None:
     if call.out.verbose:
         for name in built.written:
             say(to, f"  {name}")
+
+
+@command(
+    "describe",
+    group=catalog,
+    examples=(
+        ("rhizon catalog describe my-archives/oldmill.jar", "begin a facts file for an archive that says nothing"),
+        ("rhizon catalog describe my-archives/oldmill.jar --game tarnholt", "of one game, where several are known"),
+    ),
+    dry_run="Show the facts file and do not write it.",
+)
+@click.argument("archive", type=click.Path(path_type=Path))
+@click.option("--game", metavar="GAME", help="The game that the archive is for.")
+def describe(call: Call, archive: Path, game: str | None) -> Answer:
+    """Write ARCHIVE.facts.toml with what is known of ARCHIVE, for you to complete.
+
+    A facts file counts before what the archive says itself, in a catalog, in a folder and in a pack.
+    """
+    from rhizon.app.publish.describe import describe as describe_archive
+
+    made = describe_archive(call.host, archive, game, write=not call.dry_run)
+    call.close()
+    done = "would be written" if call.dry_run else "written"
+    left = f"; to fill in: {', '.join(made.open)}" if made.open else ""
+    return Answer(
+        made,
+        f"{made.path} {done}{left}",
+        lambda to: _text(to, made.text),
+        (),
+        (Step(("rhizon", "inspect", str(archive)), "what the archive says itself"),),
+    )
+
+
+def _text(to: "Console", text: str) -> None:
+    for line in text.splitlines():
+        say(to, line)
 
 
 @command(

@@ -248,7 +248,17 @@ def _row(file: "ScannedFile") -> tuple[str, ...]:
     loaders = _loaders(facts)
     placement = found.placement if found.sure == "declared" else f"{found.placement}*"
     verdict_of = evidence.verdict if evidence is not None else ""
-    return (facts.id, facts.version.text, placement, verdict_of, loaders, facts.game_versions.text, java, size, mark)
+    return (
+        facts.written or facts.id,
+        facts.version.text,
+        placement,
+        verdict_of,
+        loaders,
+        facts.game_versions.text,
+        java,
+        size,
+        mark,
+    )
 
 
 def _has(file: "ScannedFile", severity: str) -> bool:

@@ -46,6 +46,8 @@ for _first, _last, _count in (
         _OPERANDS[_code] = _count
 _TABLESWITCH, _LOOKUPSWITCH, _WIDE = 0xAA, 0xAB, 0xC4
 _LDC, _LDC_W, _INVOKEDYNAMIC, _NEW = 0x12, 0x13, 0xBA, 0xBB
+_ATHROW = 0xBF
+_LEAVES = (0xA7, 0xA8, 0xA9, 0xAA, 0xAB, *range(0xAC, 0xB2), _ATHROW, 0xC8, 0xC9)
 _FIELDS, _CALLS, _TYPES = range(0xB2, 0xB6), range(0xB6, 0xBA), (0xBD, 0xC0, 0xC1, 0xC5)
 
 
@@ -55,12 +57,15 @@ class ClassFileError(ValueError):
 
 class Ref(NamedTuple):
     """Something that code refers to. ``kind``: "new", "call" (name and descriptor), "field" (name and descriptor),
-    "class", "catch", "type" (only named in a descriptor) or "string" (``owner`` is the text)."""
+    "class" (a class object is made), "cast" (a cast, a type test or an array: it is only loaded), "catch", "type" (only
+    named in a descriptor) or "string" (``owner`` is the text). ``caught`` are the types of the exceptions that are
+    caught around it by code that goes on afterwards."""
 
     kind: str
     owner: str
     name: str = ""
     descriptor: str = ""
+    caught: tuple[str, ...] = ()
 
 
 class Field(NamedTuple):
@@ -314,25 +319,45 @@ class ClassReader:
             raise ClassFileError("it ends in a method")
         refs = self._instructions(begin, begin + length)
         self._at = begin + length
-        for _ in range(self._u2()):
-            self._at += 6
-            caught = self._u2()
-            if caught:
-                refs.append(Ref("catch", self.class_at(caught)))
-        return refs
+        handlers = [tuple(self._u2() for _ in range(4)) for _ in range(self._u2())]
+        named = [self.class_at(caught) for *_, caught in handlers if caught]
+        caught = [
+            (first, last, self.class_at(kind))
+            for first, last, handler, kind in handlers
+            if kind and not self._throws_on(begin + handler, begin + length)
+        ]
+        found = [ref._replace(caught=_caught(at - begin, caught)) if caught else ref for at, ref in refs]
+        return [*found, *(Ref("catch", one) for one in named)]
 
-    def _instructions(self, at: int, end: int) -> list[Ref]:
-        """Each instruction of a method with its operand's index into the pool (JVMS 6.5)."""
+    def _throws_on(self, at: int, end: int) -> bool:
+        """Whether the code from here on throws before it ends or goes elsewhere, as a handler does that passes on what
+        it caught."""
+        while at < end:
+            code = self._data[at]
+            if code in _LEAVES:
+                return code == _ATHROW
+            at = self._next(at)
+        return False
+
+    def _next(self, at: int) -> int:
+        """Where the instruction after one that is no switch begins."""
+        code = self._data[at]
+        if code == _WIDE:
+            return at + (6 if self._data[at + 1] == 0x84 else 4)
+        return at + self.size_of(code)
+
+    def _instructions(self, at: int, end: int) -> list[tuple[int, Ref]]:
+        """What each instruction of a method refers to, with where it is (JVMS 6.5)."""
         data, begin = self._data, at
-        refs: list[Ref] = []
+        refs: list[tuple[int, Ref]] = []
         while at < end:
             code = data[at]
             if _LDC <= code <= _LDC_W:
                 index = data[at + 1] if code == _LDC else data[at + 1] << 8 | data[at + 2]
-                refs += self._constant(index)
+                refs += [(at, ref) for ref in self._constant(index)]
             elif 0xB2 <= code <= 0xBD or 0xC0 <= code <= 0xC1 or code == 0xC5:
                 if code != 0xBC:
-                    refs += self._referred(code, data[at + 1] << 8 | data[at + 2])
+                    refs += [(at, ref) for ref in self._referred(code, data[at + 1] << 8 | data[at + 2])]
             elif code == _WIDE:
                 at += 6 if data[at + 1] == 0x84 else 4
                 continue
@@ -389,7 +414,7 @@ class ClassReader:
         if code in _CALLS:
             return [Ref("call", *self.member(index))]
         assert code in _TYPES, code
-        return [Ref("class", self.class_at(index))]
+        return [Ref("cast", self.class_at(index))]
 
     def _handle(self, index: int) -> list[Ref]:
         owner, name, descriptor = self.member(index)
@@ -407,6 +432,11 @@ class ClassReader:
             if self.entry(argument)[0] != 17:  # one constant made from another: rare, and could be a circle
                 refs += self._constant(argument)
         return refs
+
+
+def _caught(offset: int, handlers: list[tuple[int, int, str]]) -> tuple[str, ...]:
+    """The types that are caught around an instruction."""
+    return tuple(dict.fromkeys(kind for first, last, kind in handlers if first <= offset < last))
 
 
 def _element(name: str) -> str:

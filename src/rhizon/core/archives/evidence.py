@@ -15,6 +15,8 @@ import msgspec
 
 from rhizon.core.archives.classfile import (
     INTERFACE,
+    PRIVATE,
+    STATIC,
     ClassFile,
     ClassFileError,
     Method,
@@ -23,12 +25,34 @@ from rhizon.core.archives.classfile import (
     parse_class,
 )
 from rhizon.core.archives.screen import needs_screen
-from rhizon.core.archives.verifier import loads_of_verification
+from rhizon.core.archives.verifier import Load, loads_of_verification
 
 __all__ = ["Evidence", "Namespaces", "judge_code"]
 
 Verdict = Literal["certain", "possible", "clean"]
 _STEPS = 20_000  # of following references; what is beyond is not looked at
+
+
+# What is caught by code that goes on after a missing class, one looked up by name, and a missing screen.
+_NOT_LINKED = frozenset(f"java/lang/{name}" for name in ("NoClassDefFoundError", "LinkageError", "Error", "Throwable"))
+_NOT_FOUND = _NOT_LINKED | {
+    f"java/lang/{name}" for name in ("ClassNotFoundException", "ReflectiveOperationException", "Exception")
+}
+_NO_SCREEN = frozenset(
+    (
+        *("java/awt/HeadlessException", "java/lang/UnsupportedOperationException", "java/lang/RuntimeException"),
+        *("java/lang/Exception", "java/lang/Throwable"),
+    )
+)
+_OF_OBJECT = ("<init>", "equals", "hashCode", "toString", "clone", "finalize", "compareTo")
+# Calls that resolve the types in a class's signatures (java.lang.Class; ServiceLoader looks for a provider method).
+_REFLECTION = frozenset(("java/lang/Class", "java/util/ServiceLoader"))
+_REFLECTING = (
+    *("getDeclared", "getMethod", "getField", "getConstructor", "getRecordComponents", "getEnclosing", "load"),
+)
+
+
+_LOOKUPS = frozenset((("java/lang/Class", "forName"), ("java/lang/ClassLoader", "loadClass")))
 
 
 class Evidence(msgspec.Struct, frozen=True, kw_only=True):
@@ -51,7 +75,8 @@ class Namespaces:
         self._dotted = tuple(one + "." for one in packages)
         self.marks = frozenset(one.replace(".", "/") for one in marks)
         # what to look for in the bytes of a class before it is parsed
-        words = (*self._heads, *self._dotted, *(f"L{one};" for one in self.marks), *self._platform)
+        parts = (f".{one.rstrip('.').rpartition('.')[2]}" for one in self._dotted)
+        words = (*parts, *self._heads, *self._dotted, *(f"L{one};" for one in self.marks), *self._platform)
         self.needles = tuple(one.encode() for one in words)
 
     def has(self, name: str) -> bool:
@@ -61,6 +86,11 @@ class Namespaces:
     def wants_screen(self, ref: Ref) -> bool:
         """Whether a call or a new object of the runtime's own needs a screen."""
         return ref.kind == "call" and ref.owner.startswith(self._platform) and needs_screen(ref.owner, ref.name)
+
+    def part_of(self, text: str) -> str:
+        """The client-only package of whose name a string holds the last part, such as ``.client``; else nothing."""
+        named = (one.rstrip(".") for one in self._dotted)
+        return next((one for one in named if "." in one and f".{one.rpartition('.')[2]}" in text), "")
 
     def spelled(self, text: str) -> str:
         """The class that a string in code names, with slashes, when it is in a client-only package; else nothing."""
@@ -108,6 +138,11 @@ class _Walk:
         self._client = client
         self._services = services
         self._classes: dict[str, ClassFile | None] = {}
+        self._verified_classes: dict[str, tuple[list[Load], frozenset[tuple[str, str]]]] = {}
+        self._reflects = False
+        self._called: set[tuple[str, str]] = set()
+        self._waiting: dict[tuple[str, str], list[tuple[str, Method, tuple[str, ...]]]] = {}
+        self._entries: frozenset[str] = frozenset()
         self._linked: set[str] = set()
         self._made: set[str] = set()
         self._run: set[tuple[str, str, str]] = set()
@@ -117,6 +152,7 @@ class _Walk:
 
     def judge(self, entries: Sequence[str]) -> Evidence:
         """The verdict with the shortest chain of classes that shows it."""
+        self._entries = frozenset(entries)
         for entry in entries:
             certain = self._supers(entry)
             if certain is not None:
@@ -127,7 +163,7 @@ class _Walk:
             if not self._queue or "run" in self._found:
                 break
             self._take(self._queue.popleft())
-        for kind in ("run", "linked", "type"):
+        for kind in ("run", "linked", "made", *(("type",) if self._reflects else ())):
             if kind in self._found:
                 return self._found[kind]
         return Evidence(verdict="clean")
@@ -165,18 +201,38 @@ class _Walk:
                     waiting.append((other, (*came, _dotted(other))))
         return self._verified(sorted(seen), entry)
 
+    def _missing_super(self, name: str) -> tuple[str, str] | None:
+        """A missing class that loading a class needs, and which class names it."""
+        waiting, seen = [name], {name}
+        while waiting:
+            one = waiting.pop()
+            parsed = self._get(one)
+            for other in (parsed.super_name, *parsed.interfaces) if parsed is not None else ():
+                if self._missing(other):
+                    return other, one
+                if other not in seen:
+                    seen.add(other)
+                    waiting.append(other)
+        return None
+
     def _verified(self, names: Iterable[str], entry: str) -> Evidence | None:
         """A client class that the verifier must load for the entry class or one that it extends: linking it fails."""
         for name in names:
-            data = self._read(name)
-            if data is None:
-                continue
-            for load in loads_of_verification(data, self._is_interface):
+            for load in self._verify(name)[0]:
                 if self._missing(load.name):
                     chain = (_dotted(entry),) if name == entry else (_dotted(entry), _dotted(name))
                     why = f"verifying {_dotted(name)}.{load.method} loads it, since {load.why}"
                     return _certain(load.name, (*chain[:-1], f"{chain[-1]}.{load.method}"), why)
         return None
+
+    def _verify(self, name: str) -> tuple[list[Load], frozenset[tuple[str, str]]]:
+        """What verifying a class of the class path loads, and the methods of which that is not known."""
+        if name not in self._verified_classes:
+            data = self._read(name)
+            self._verified_classes[name] = (
+                loads_of_verification(data, self._is_interface) if data is not None else ([], frozenset())
+            )
+        return self._verified_classes[name]
 
     def _is_interface(self, name: str) -> bool | None:
         parsed = self._get(name)
@@ -200,16 +256,40 @@ class _Walk:
                 self._enter(name, method, here)
 
     def _make(self, name: str, came: tuple[str, ...]) -> None:
-        """An object of the class: any of its methods may be called by somebody."""
+        """An object of the class: its methods may be called by whoever knows one of its types, its static and private
+        ones by reflection on their annotations only."""
         self._link(name, came)
+        outside = self._known_outside(name)
         while name not in self._made:
             self._made.add(name)
             parsed = self._get(name)
             if parsed is None:
                 return
             for method in parsed.methods:
-                self._enter(name, method, came)
+                signature = (method.name, method.descriptor)
+                if method.access & (STATIC | PRIVATE) and method.name != "<init>":
+                    if method.marks:
+                        self._enter(name, method, came)
+                elif outside or signature in self._called or method.name in _OF_OBJECT or method.marks:
+                    self._enter(name, method, came)
+                else:
+                    self._waiting.setdefault(signature, []).append((name, method, came))
+            for other in parsed.interfaces:  # for what they define themselves
+                self._make(other, came)
             name = parsed.super_name
+
+    def _known_outside(self, name: str) -> bool:
+        """Whether a type of the class is one of the server's, the runtime's or unknown: any method may override its."""
+        waiting, seen = [name], {name}
+        while waiting:
+            parsed = self._get(waiting.pop())
+            if parsed is None:
+                return True
+            for other in (parsed.super_name, *parsed.interfaces):
+                if other not in seen and other not in ("", "java/lang/Object", "java/lang/Enum", "java/lang/Record"):
+                    seen.add(other)
+                    waiting.append(other)
+        return False
 
     def _enter(self, owner: str, method: Method, came: tuple[str, ...]) -> None:
         key = (owner, method.name, method.descriptor)
@@ -225,6 +305,18 @@ class _Walk:
             return
         for ref in step.method.refs:
             self._follow(ref, step.came)
+        self._put_together(step.method.refs, step.came)
+
+    def _put_together(self, refs: Sequence[Ref], came: tuple[str, ...]) -> None:
+        """A class looked up by a name that the method puts together out of texts, one of them a client package's."""
+        lookup = next((ref for ref in refs if (ref.owner, ref.name) in _LOOKUPS), None)
+        if lookup is None or not _NOT_FOUND.isdisjoint(lookup.caught):
+            return
+        for ref in refs:
+            package = self._client.part_of(ref.owner) if ref.kind == "string" else ""
+            if package:
+                self._note("run", package, came, "it looks up a class by a name that it puts together")
+                return
 
     def _look_at_class(self, parsed: ClassFile, came: tuple[str, ...]) -> None:
         """Follows what loading and initialising a class leads to; certain evidence ends the walk."""
@@ -240,54 +332,76 @@ class _Walk:
             for one in named_types(field.descriptor):
                 if self._missing(one):
                     self._note("type", one, came, f"a field of {own} is of this type")
+        loads, unclear = self._verify(parsed.name)
+        for load in loads:
+            if self._missing(load.name):
+                why = f"the verifier loads it when the class is linked, since {load.why}"
+                self._note("linked", load.name, (*came, f"{own}.{load.method}"), why)
         for method in parsed.methods:
+            where = (*came, f"{own}.{method.name}")
+            made = method.name == "<init>" and parsed.name in self._entries
             for ref in method.refs:
-                if ref.kind != "string" and self._missing(ref.owner):
-                    where = (*came, f"{own}.{method.name}")
-                    if ref.kind == "type":
-                        self._note("type", ref.owner, where, "only named in signatures")
-                    else:
-                        self._note(
-                            "linked", ref.owner, where, "the verifier reads this method when the class is linked"
-                        )
+                if ref.kind == "string" or not self._missing(ref.owner):
+                    continue
+                if ref.kind == "type":
+                    self._note("made" if made else "type", ref.owner, where, "only named in signatures")
+                elif (method.name, method.descriptor) in unclear:
+                    self._note("linked", ref.owner, where, "the verifier reads this method when the class is linked")
 
     def _follow(self, ref: Ref, came: tuple[str, ...]) -> None:
         """Follows one reference of a method, with the chain that led to it."""
         if ref.kind == "string":
             spelled = self._client.spelled(ref.owner)
-            if spelled and self._missing(spelled):
+            if spelled and self._missing(spelled) and _NOT_FOUND.isdisjoint(ref.caught):
                 self._note("run", spelled, came, "looked up by name")
             elif "." in ref.owner or "/" in ref.owner:
                 self._make(ref.owner.replace(".", "/"), came)
             return
         if ref.kind != "type" and self._missing(ref.owner):
-            self._note("run", ref.owner, came, "used when the method runs")
+            if _NOT_LINKED.isdisjoint(ref.caught):
+                self._note("run", ref.owner, came, "used when the method runs")
             return
-        if self._client.wants_screen(ref):
+        if self._client.wants_screen(ref) and _NO_SCREEN.isdisjoint(ref.caught):
             self._note("run", ref.owner, came, "it needs a screen, and a server has none")
             return
         if ref.owner == "java/util/ServiceLoader":
             for provider in (one for found in self._services.values() for one in found):
                 self._make(provider.replace(".", "/"), came)
+        if ref.kind == "cast":
+            missing = self._missing_super(ref.owner)
+            if missing is not None and _NOT_LINKED.isdisjoint(ref.caught):
+                self._note("run", missing[0], came, f"{_dotted(missing[1])} extends or implements it")
         if ref.kind in ("new", "class"):  # a class object is there to make objects of
             self._make(ref.owner, came)
-        elif ref.kind in ("call", "field"):
+        elif ref.kind in ("call", "field") and _NOT_LINKED.isdisjoint(ref.caught):
             self._link(ref.owner, came)
-        if ref.kind == "call":
+        if ref.kind == "call" and _NOT_LINKED.isdisjoint(ref.caught):
             self._call(ref, came)
 
+        if ref.owner in _REFLECTION and ref.name.startswith(_REFLECTING):
+            self._reflects = True
+
     def _call(self, ref: Ref, came: tuple[str, ...]) -> None:
-        """The method where it is declared: in the class that is named or in one that it extends."""
-        name = ref.owner
-        for _ in range(100):
+        """The method where it is declared, in the class that is named or in one that it extends or implements, and in
+        whatever object has one of that name and descriptor."""
+        signature = (ref.name, ref.descriptor)
+        self._called.add(signature)
+        for owner, method, _ in self._waiting.pop(signature, ()):
+            self._enter(owner, method, came)
+        waiting, seen = deque([ref.owner]), {ref.owner}
+        while waiting:
+            name = waiting.popleft()
             parsed = self._get(name)
             if parsed is None:
-                return
+                continue
             for method in parsed.methods:
-                if method.name == ref.name and method.descriptor == ref.descriptor:
+                if (method.name, method.descriptor) == signature:
                     self._enter(name, method, came)
                     return
-            name = parsed.super_name
+            for other in (parsed.super_name, *parsed.interfaces):
+                if other not in seen:
+                    seen.add(other)
+                    waiting.append(other)
 
 
 def _certain(client: str, came: tuple[str, ...], why: str) -> Evidence:

@@ -1,6 +1,6 @@
 """What one archive says of itself, under the rules of one game."""
 
-import re
+import contextlib
 from collections.abc import Callable, Iterator
 from typing import TypeVar, get_args
 
@@ -13,13 +13,14 @@ from rhizon.core.archives.metadata.assembly import from_assembly
 from rhizon.core.archives.metadata.fields import LARGEST
 from rhizon.core.archives.metadata.flat import main_attributes
 from rhizon.core.archives.notation import read_range
+from rhizon.core.archives.spelling import read_id, read_version, version_in_name
 from rhizon.core.errors import TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import Provided, Relation, Requirement
 from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.metadata import ContentKind, FieldRule, MetadataRule, Placement
-from rhizon.core.names import ID_PATTERN, printable
-from rhizon.core.version import Version, VersionRange, parse_version
+from rhizon.core.names import printable
+from rhizon.core.version import Version, VersionRange
 
 __all__ = ["MANIFEST", "ArchiveFacts", "assembly_facts", "read_facts", "said"]
 
@@ -30,7 +31,8 @@ T = TypeVar("T")
 
 class ArchiveFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What metadata says. ``entry`` are the classes that a loader starts, ``embedded`` paths of archives inside;
-    ``placement_said`` is False where the placement is only the loader's rule for silence."""
+    ``placement_said`` is False where the placement is only the loader's rule for silence; ``written`` is the id as its
+    author spells it."""
 
     id: str
     version: Version
@@ -48,6 +50,7 @@ class ArchiveFacts(msgspec.Struct, frozen=True, kw_only=True):
     conflicts: tuple[Relation, ...]
     provides: tuple[Provided, ...]
     entry_type: str = ""
+    written: str = ""
 
 
 class _UnclearError(ValueError):
@@ -70,7 +73,7 @@ def read_facts(archive: Archive, game: GameDefinition) -> tuple[ArchiveFacts | N
                 severity="warning",
                 subject=archive.source,
                 what=f"it has no metadata for a loader of {game.title} (searched for {known})",
-                remedy="If it is for this game, describe it in a facts file beside the archive.",
+                remedy="If it is for this game, describe it: rhizon catalog describe ARCHIVE",
             )
         )
     return facts, findings
@@ -87,10 +90,8 @@ def _of_loader(
             fields = READERS[rule.format](archive.read(rule.file, LARGEST))
             if rule.only_with and not fields.texts(rule.only_with):
                 continue
-            manifest = (
-                main_attributes(archive.read(MANIFEST, LARGEST)) if rule.from_manifest and MANIFEST in archive else {}
-            )
-            yield _facts(fields, rule, name, manifest)
+            manifest = _manifest(archive, rule)
+            yield _facts(fields, rule, name, manifest, archive.source)
         except (MetadataError, _UnclearError, TrustError) as wrong:
             broken = _broken(archive.source, rule, wrong)
             if broken not in findings:
@@ -103,7 +104,7 @@ def _broken(source: str, rule: MetadataRule, wrong: Exception) -> Finding:
         severity="error",
         subject=source,
         what=f"{rule.file} cannot be read: {printable(str(wrong), 300)}",
-        remedy="Report it to the author; until then describe it in a facts file beside the archive.",
+        remedy="Report it to the author; until then describe it: rhizon catalog describe ARCHIVE",
     )
 
 
@@ -116,7 +117,7 @@ def assembly_facts(assembly: Assembly, source: str, game: GameDefinition) -> tup
             if rule.format != "assembly" or (rule.only_with and not fields.texts(rule.only_with)):
                 continue
             try:
-                return _facts(fields, rule, name, {}), findings
+                return _facts(fields, rule, name, {}, source), findings
             except (MetadataError, _UnclearError) as wrong:
                 findings.append(_broken(source, rule, wrong))
     return None, findings
@@ -131,7 +132,7 @@ def said(fields: Fields, rule: MetadataRule, manifest: dict[str, str], field: st
     return found or rule.absent.get(field, "")
 
 
-def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, str]) -> ArchiveFacts:
+def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, str], source: str) -> ArchiveFacts:
     """The facts that a rule reads from metadata. Raises MetadataError for an id or placement that is not valid."""
 
     def text(field: str) -> str:
@@ -146,8 +147,9 @@ def _facts(fields: Fields, rule: MetadataRule, loader: str, manifest: dict[str, 
     entry = fields.texts(rule.entry) if rule.entry else []
     return ArchiveFacts(
         id=name,
-        version=_parsed(parse_version, text("version"), "version"),
-        title=printable(text("title"), 120) or name,
+        version=_version(text("version"), manifest, source),
+        title=printable(text("title"), 120) or printable(text("id"), 64),
+        written=printable(text("id"), 64),
         kind=_kind(text("kind"), rule),
         placement=_placement(placement, rule),
         placement_said=bool(placement),
@@ -172,9 +174,29 @@ def _parsed(parse: Callable[[str], T], text: str, what: str) -> T:
 
 
 def _id(text: str, what: str) -> str:
-    if not re.match(ID_PATTERN, text):
-        raise _UnclearError(f"{what}: {printable(text, 80)!r} is not an id (small letters, digits, - _ .)")
-    return text
+    return _parsed(read_id, text, what)
+
+
+def _manifest(archive: Archive, rule: MetadataRule) -> dict[str, str]:
+    """The main attributes of the manifest. One that cannot be read is an error only where the rule asks for it."""
+    try:
+        return main_attributes(archive.read(MANIFEST, LARGEST)) if MANIFEST in archive else {}
+    except (MetadataError, TrustError):
+        if rule.from_manifest:
+            raise
+        return {}
+
+
+def _version(text: str, manifest: dict[str, str], source: str) -> Version:
+    """The version that is written; where there is none, or a placeholder that the build left, what the manifest or the
+    file name says, else 0."""
+    if text and "${" not in text:
+        return _parsed(read_version, text, "version")
+    names = ("implementation-version", "bundle-version", "specification-version")
+    for other in (*(manifest.get(name, "") for name in names), version_in_name(source), "0"):
+        with contextlib.suppress(ValueError):
+            return read_version(other)
+    raise AssertionError("0 is a version")
 
 
 def _kind(word: str, rule: MetadataRule) -> ContentKind:
@@ -204,7 +226,7 @@ def _relations(fields: Fields, rule: MetadataRule, where: str | FieldRule) -> tu
 def _provided(fields: Fields, rule: MetadataRule) -> tuple[Provided, ...]:
     pairs = fields.pairs(rule.provides, rule) if rule.provides else []
     return tuple(
-        Provided(id=_id(name, "provides"), version=_parsed(parse_version, version or "0", name))
+        Provided(id=_id(name, "provides"), version=_parsed(read_version, version or "0", name))
         for name, version in sorted(pairs)
     )
 

@@ -2,8 +2,9 @@
 
 import re
 
+from rhizon.core.archives.spelling import read_version, with_read_versions
 from rhizon.core.model.metadata import RangeNotation
-from rhizon.core.version import VersionRange, parse_range, parse_version
+from rhizon.core.version import VersionRange, parse_range
 
 __all__ = ["read_range"]
 
@@ -21,13 +22,13 @@ def read_range(text: str, notation: RangeNotation) -> VersionRange:
         return parse_range("*")
     match notation:
         case "interval":
-            return parse_range(_interval(text))
+            return with_read_versions(_interval(text))
         case "minimum":
-            return parse_range(f">={parse_version(text)}")
+            return parse_range(f">={read_version(text)}")
         case "wildcard":
-            return parse_range(_wildcard(text))
+            return with_read_versions(_wildcard(text))
         case _:
-            return parse_range(text)
+            return with_read_versions(text)
 
 
 def _interval(text: str) -> str:

@@ -14,6 +14,7 @@ from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.entry_class import why_unusable
 from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
 from rhizon.core.archives.facts import ArchiveFacts, assembly_facts, read_facts
+from rhizon.core.archives.kind import Kind, kind_of_archive
 from rhizon.core.archives.signature import signature_findings
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
@@ -81,6 +82,8 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
     """Reads an archive under the first of the games whose metadata it has. ``runtime_major`` decides which entries of
     a multi-release archive count. Raises TrustError when a class of it is damaged."""
     game, facts, findings = _said(archive, games)
+    if facts is None and all(one.code == "metadata-missing" for one in findings):
+        findings = _as_kind(archive, kind_of_archive(archive)) or findings
     inside = archives_inside(archive)
     client = client_namespaces(game)
     classes = ArchiveClasses()
@@ -116,6 +119,14 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         sure=sure,
         findings=tuple(findings),
     )
+
+
+def _as_kind(archive: Archive, kind: Kind | None) -> list[Finding]:
+    """What the archive is instead of content, as the one finding on that."""
+    if kind is None:
+        return []
+    subject = archive.source
+    return [Finding(code=kind.code, severity="warning", subject=subject, what=kind.what, remedy=kind.remedy)]
 
 
 def client_namespaces(game: GameDefinition | None) -> Namespaces:

@@ -43,30 +43,34 @@ class _Frame(NamedTuple):
     stack: tuple[str, ...]
 
 
-def loads_of_verification(data: bytes, is_interface: Callable[[str], bool | None]) -> list[Load]:
+def loads_of_verification(
+    data: bytes, is_interface: Callable[[str], bool | None]
+) -> tuple[list[Load], frozenset[tuple[str, str]]]:
     """The classes that verifying a class file loads, in order, without those that it names as exactly the type at hand.
 
     ``is_interface`` answers for a class name with slashes; None when that is not known, and then what would depend on
-    it is not said. Nothing is said of a class file that cannot be read, of an old one, and of methods whose code is not
-    as a compiler makes it.
+    it is not said. The second result are the methods (name and descriptor) of which this says nothing: all of an old
+    class file, and those whose code is not as a compiler makes it. A class file that cannot be read loads nothing.
     """
     reader = ClassReader(data)
     try:
         parsed = reader.read()
     except (ClassFileError, IndexError, KeyError, TypeError, ValueError):
-        return []
+        return [], frozenset()
     if parsed.major < OLDEST:
-        return []
+        return [], frozenset((one.name, one.descriptor) for one in parsed.methods)
     loads: list[Load] = []
+    unclear: set[tuple[str, str]] = set()
     for method, at in reader.bodies:
         if at:
             found: list[Load] = []
             try:
                 _Checker(reader, data, parsed.name, method, at, is_interface, found).run()
             except (_UnclearError, ClassFileError, IndexError, KeyError, TypeError, ValueError):
+                unclear.add((method.name, method.descriptor))
                 continue
             loads += found
-    return loads
+    return loads, frozenset(unclear)
 
 
 def _of_descriptor(descriptor: str) -> str:

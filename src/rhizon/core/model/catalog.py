@@ -226,9 +226,13 @@ class Shelf(Strict, frozen=True, kw_only=True):
 
 
 class ReleaseFacts(Strict, frozen=True, kw_only=True):
-    """``NAME.facts.toml`` beside an archive: what is said here counts before the archive's own word."""
+    """``NAME.facts.toml`` beside an archive: what is said here counts before the archive's own word. An archive without
+    metadata that can be used needs ``id`` and ``version``, and ``game`` where several games are known."""
 
     format: Literal["rhizon-facts/1"]
+    game: Id | None = None
+    id: Id | None = None
+    version: Version | None = None
     title: Line | None = None
     channel: Channel | None = None
     yanked: Line | None = None
