@@ -15,7 +15,8 @@ import msgspec
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from rhizon.core.archives.assembly import assemblies_together, read_assembly
+from rhizon.core.archives.assembly import read_assembly
+from rhizon.core.archives.assembly_set import assemblies_together
 from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import archive_classes
 from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class

@@ -11,7 +11,8 @@ from rhizon.adapters.files import FileBytes, read_bytes, translated
 from rhizon.adapters.scans import Scans
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
-from rhizon.core.archives.assembly import Assembly, assemblies_together, read_assembly
+from rhizon.core.archives.assembly import Assembly, read_assembly
+from rhizon.core.archives.assembly_set import assemblies_together
 from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import ArchiveClasses, archive_classes
 from rhizon.core.archives.entries import Archive, Budget, MemoryBytes
@@ -29,6 +30,7 @@ __all__ = [
     "FACTS_ENDING",
     "ScannedFile",
     "archive_files",
+    "assembly_entry",
     "judge_set",
     "left_unread",
     "scan_files",
@@ -242,4 +244,12 @@ def scan_together(files: Sequence[ScannedFile], games: Sequence[GameDefinition])
     """What the files are to each other."""
     archives = {Path(one.path).name: one.archive for one in files if one.archive is not None}
     assemblies = {Path(one.path).name: one.assembly for one in files if one.assembly is not None}
-    return [*together(archives, {game.id: game for game in games}), *assemblies_together(assemblies)]
+    client = [name for game in games for name in game.client_only.assemblies]
+    found = assemblies_together(assemblies, client=client, entry_type=assembly_entry(games))
+    return [*together(archives, {game.id: game for game in games}), *found]
+
+
+def assembly_entry(games: Sequence[GameDefinition]) -> str:
+    """The type of which the loaders of these games make an object, where they load assemblies."""
+    rules = (rule for game in games for loader in game.loaders.values() for rule in loader.metadata)
+    return next((rule.entry_type for rule in rules if rule.format == "assembly" and rule.entry_type), "")

@@ -12,6 +12,7 @@ from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import RHIZON
+from rhizon.app.archives.on_server import content_findings
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.exclusive import started_elsewhere
@@ -66,6 +67,7 @@ def check(host: Host, folder: Path) -> CheckResult:
     findings += _links(home, game)
     findings += _files(host, home, game, inventory)
     findings += _strangers(home, game, lock, inventory)
+    findings += content_findings(host, state)
     findings += _settings(state)
     findings += _secrets(home, game)
     if running is None:

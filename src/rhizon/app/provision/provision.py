@@ -9,6 +9,7 @@ from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.files import free_bytes
 from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
 from rhizon.adapters.ledger import Entry
+from rhizon.app.archives.on_server import content_findings
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import FileDiff, Insisted, merge_edited, shown_diff
@@ -140,6 +141,9 @@ class _Work:
         home.remove_own(FORGOTTEN)
         had_world = world_folder(home, choice.game, instance).is_dir()
         came_from = instance.world_from
+        said = {(one.code, one.subject) for one in choice.findings}
+        unsaid = content_findings(self._host, planned.after)
+        choice.findings.extend(one for one in unsaid if (one.code, one.subject) not in said)
         instance, findings, state = bring_up(choice, self._wishes, planned.after, self._reporter, ask_licence)
         had_world = had_world and instance.world_from == came_from
         choice.findings.extend(findings)

@@ -4,15 +4,15 @@ The file format (ECMA-335, partition II) is dnfile's work.
 """
 
 import contextlib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from typing import Any
 
 import msgspec
 
-from rhizon.core.finding import Finding
+from rhizon.core.archives.assembly_types import AssemblyType, Use, imported_libraries, types_of, uses_of
 from rhizon.core.names import printable
 
-__all__ = ["Assembly", "AssemblyReference", "assemblies_together", "read_assembly"]
+__all__ = ["Assembly", "AssemblyReference", "read_assembly"]
 
 _MOST_REFERENCES = 2_000
 _NET_DIRECTORY = 14  # IMAGE_DIRECTORY_ENTRY_COM_DESCRIPTOR
@@ -29,7 +29,8 @@ class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
 class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     """``framework`` is the target framework as it was compiled in ("" when it says none), such as
     ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format. ``attributes`` are texts
-    that its author put into it: ``title`` of AssemblyTitle and so on, ``metadata KEY`` of AssemblyMetadata."""
+    that its author put into it: ``title`` of AssemblyTitle and so on, ``metadata KEY`` of AssemblyMetadata;
+    ``libraries`` are native ones that its methods are imported from; ``mixed``: it holds native code itself."""
 
     name: str
     version: str
@@ -37,6 +38,10 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     metadata: str
     references: tuple[AssemblyReference, ...]
     attributes: dict[str, str] = {}
+    types: tuple[AssemblyType, ...] = ()
+    uses: tuple[Use, ...] = ()
+    libraries: tuple[str, ...] = ()
+    mixed: bool = False
 
 
 @contextlib.contextmanager
@@ -65,7 +70,8 @@ def read_assembly(data: bytes) -> Assembly | None:
             return None
         tables = file.net.mdtables
         read = (tables.Assembly, tables.AssemblyRef, tables.CustomAttribute, tables.MemberRef, tables.TypeRef)
-        if any(table is not None and table.num_rows > _MOST_ROWS for table in read):
+        of_types = (tables.TypeDef, tables.MethodDef, tables.Field, tables.ImplMap, tables.InterfaceImpl)
+        if any(table is not None and table.num_rows > _MOST_ROWS for table in (*read, *of_types)):
             return None
         own = tables.Assembly[0]
         rows = list(tables.AssemblyRef or ())[:_MOST_REFERENCES]
@@ -77,25 +83,13 @@ def read_assembly(data: bytes) -> Assembly | None:
             metadata=_text(getattr(file.net.metadata.struct, "Version", "")),
             references=tuple(AssemblyReference(name=_text(row.Name), version=_version(row)) for row in rows),
             attributes=said,
+            types=types_of(tables),
+            uses=uses_of(tables),
+            libraries=imported_libraries(tables),
+            mixed=not file.net.Flags.CLR_ILONLY,
         )
     except Exception:  # of what is broken in a file, dnfile raises whatever came of it
         return None  # it is not an assembly that a runtime would load
-
-
-def assemblies_together(assemblies: Mapping[str, Assembly]) -> Iterator[Finding]:
-    """Over assemblies by file name: those that were built against another major version of one that is here."""
-    here = {one.name: one for one in assemblies.values()}
-    for file, one in sorted(assemblies.items()):
-        for asked in one.references:
-            other = here.get(asked.name)
-            if other is not None and other.version.partition(".")[0] != asked.version.partition(".")[0]:
-                yield Finding(
-                    code="assembly-version",
-                    severity="error",
-                    subject=file,
-                    what=f"it was built against {asked.name} {asked.version}, but {other.version} is present",
-                    remedy="Get a release built for this version; this one fails when it is loaded.",
-                )
 
 
 def _text(value: object) -> str:

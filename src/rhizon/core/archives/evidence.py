@@ -27,15 +27,15 @@ from rhizon.core.archives.classfile import (
 from rhizon.core.archives.screen import needs_screen
 from rhizon.core.archives.verifier import Load, loads_of_verification
 
-__all__ = ["Evidence", "Namespaces", "judge_code"]
+__all__ = ["NOT_LINKED", "Evidence", "Namespaces", "follow_references", "judge_code"]
 
 Verdict = Literal["certain", "possible", "clean"]
 _STEPS = 20_000  # of following references; what is beyond is not looked at
 
 
 # What is caught by code that goes on after a missing class, one looked up by name, and a missing screen.
-_NOT_LINKED = frozenset(f"java/lang/{name}" for name in ("NoClassDefFoundError", "LinkageError", "Error", "Throwable"))
-_NOT_FOUND = _NOT_LINKED | {
+NOT_LINKED = frozenset(f"java/lang/{name}" for name in ("NoClassDefFoundError", "LinkageError", "Error", "Throwable"))
+_NOT_FOUND = NOT_LINKED | {
     f"java/lang/{name}" for name in ("ClassNotFoundException", "ReflectiveOperationException", "Exception")
 }
 _NO_SCREEN = frozenset(
@@ -123,6 +123,20 @@ def judge_code(
     return _Walk(read, client, services, for_players).judge([one.replace(".", "/") for one in entries])
 
 
+def follow_references(
+    read: Callable[[str], bytes | None],
+    entries: Sequence[str],
+    client: Namespaces,
+    services: Mapping[str, Sequence[str]],
+    visit: Callable[[str, Ref, tuple[str, ...]], None],
+) -> None:
+    """Follows references as :func:`judge_code` does and gives each to ``visit``: the class whose method holds it, the
+    reference, and how the method is come to."""
+    walk = _Walk(read, client, services, lambda _: None)
+    walk.visit = visit
+    walk.follow([one.replace(".", "/") for one in entries])
+
+
 class _Walk:
     """Follows references from the entry classes through an archive and those inside it."""
 
@@ -139,6 +153,7 @@ class _Walk:
         self._services = services
         self._classes: dict[str, ClassFile | None] = {}
         self._verified_classes: dict[str, tuple[list[Load], frozenset[tuple[str, str]]]] = {}
+        self.visit: Callable[[str, Ref, tuple[str, ...]], None] | None = None
         self._reflects = False
         self._called: set[tuple[str, str]] = set()
         self._waiting: dict[tuple[str, str], list[tuple[str, Method, tuple[str, ...]]]] = {}
@@ -157,16 +172,20 @@ class _Walk:
             certain = self._supers(entry)
             if certain is not None:
                 return certain
-        for entry in entries:
-            self._make(entry, ())
-        for _ in range(_STEPS):
-            if not self._queue or "run" in self._found:
-                break
-            self._take(self._queue.popleft())
+        self.follow(entries, until="run")
         for kind in ("run", "linked", "made", *(("type",) if self._reflects else ())):
             if kind in self._found:
                 return self._found[kind]
         return Evidence(verdict="clean")
+
+    def follow(self, entries: Sequence[str], until: str = "") -> None:
+        """Starts every entry and follows what it comes to, until something of the kind ``until`` is found."""
+        for entry in entries:
+            self._make(entry, ())
+        for _ in range(_STEPS):
+            if not self._queue or until in self._found:
+                break
+            self._take(self._queue.popleft())
 
     def _get(self, name: str) -> ClassFile | None:
         if name not in self._classes:
@@ -304,6 +323,8 @@ class _Walk:
             self._look_at_class(parsed, step.came)
             return
         for ref in step.method.refs:
+            if self.visit is not None:
+                self.visit(step.owner, ref, step.came)
             self._follow(ref, step.came)
         self._put_together(step.method.refs, step.came)
 
@@ -358,7 +379,7 @@ class _Walk:
                 self._make(ref.owner.replace(".", "/"), came)
             return
         if ref.kind != "type" and self._missing(ref.owner):
-            if _NOT_LINKED.isdisjoint(ref.caught):
+            if NOT_LINKED.isdisjoint(ref.caught):
                 self._note("run", ref.owner, came, "used when the method runs")
             return
         if self._client.wants_screen(ref) and _NO_SCREEN.isdisjoint(ref.caught):
@@ -369,13 +390,13 @@ class _Walk:
                 self._make(provider.replace(".", "/"), came)
         if ref.kind == "cast":
             missing = self._missing_super(ref.owner)
-            if missing is not None and _NOT_LINKED.isdisjoint(ref.caught):
+            if missing is not None and NOT_LINKED.isdisjoint(ref.caught):
                 self._note("run", missing[0], came, f"{_dotted(missing[1])} extends or implements it")
         if ref.kind in ("new", "class"):  # a class object is there to make objects of
             self._make(ref.owner, came)
-        elif ref.kind in ("call", "field") and _NOT_LINKED.isdisjoint(ref.caught):
+        elif ref.kind in ("call", "field") and NOT_LINKED.isdisjoint(ref.caught):
             self._link(ref.owner, came)
-        if ref.kind == "call" and _NOT_LINKED.isdisjoint(ref.caught):
+        if ref.kind == "call" and NOT_LINKED.isdisjoint(ref.caught):
             self._call(ref, came)
 
         if ref.owner in _REFLECTION and ref.name.startswith(_REFLECTING):

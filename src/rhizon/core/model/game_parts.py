@@ -117,11 +117,12 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
 
 
 class ClientOnly(Strict, frozen=True, kw_only=True):
-    """Code that exists only in the client: ``namespaces`` (packages, with dots), and ``annotations`` (their types) by
-    which authors mark such code of their own. ``platform`` are packages of the runtime that a server without a screen
-    has and cannot use."""
+    """Code that exists only in the client: ``namespaces`` (packages, with dots), ``assemblies`` (of .NET, by name), and
+    ``annotations`` (their types) by which authors mark such code of their own. ``platform`` are packages of the runtime
+    that a server without a screen has and cannot use whole."""
 
     namespaces: tuple[Line, ...] = ()
+    assemblies: tuple[Line, ...] = ()
     platform: tuple[Line, ...] = ()
     annotations: tuple[Line, ...] = ()
 

@@ -1,0 +1,87 @@
+"""What the content of a server asks of the server that it is on: by the files that are really there."""
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
+from rhizon.adapters.files import read_bytes
+from rhizon.app.archives.scan import LARGEST_HELD, ScannedFile, archive_files, assembly_entry, judge_set, scan_files
+from rhizon.app.host import Host
+from rhizon.app.instance.state import InstanceState
+from rhizon.core.archives.assembly import Assembly, read_assembly
+from rhizon.core.archives.assembly_set import assemblies_together
+from rhizon.core.archives.classes import ArchiveClasses, archive_classes
+from rhizon.core.archives.entries import Archive, Budget
+from rhizon.core.archives.linkage import content_linkage
+from rhizon.core.archives.scan import client_namespaces
+from rhizon.core.errors import RhizonError
+from rhizon.core.finding import Finding
+
+__all__ = ["content_findings"]
+
+CPU_SECONDS = 20.0  # of following the code of all content; what is beyond is not looked at
+
+
+def content_findings(host: Host, state: InstanceState) -> list[Finding]:
+    """What is sure to fail or built for another version, over the content that is in the server's content folders.
+
+    Possible uses of client code are not said again: they were when the server was provisioned.
+    """
+    game, folder = state.game, state.home.folder
+    places = sorted({folder / one for one in game.folders.values()})
+    files = [file for place in places if place.is_dir() and not place.is_symlink() for file in archive_files(place)]
+    if not files:
+        return []
+    scanned = judge_set(scan_files(host, files, [game]), [game])
+    findings = [one for file in scanned for one in file.findings if one.code in ("client-only-code", "entry-unusable")]
+    own = [folder / path for path in state.inventory.files if not any(folder / path == file for file in files)]
+    try:
+        with cpu_limit(CPU_SECONDS):
+            findings += _java(state, scanned, own)
+    except CpuLimitError:
+        pass
+    assemblies = {Path(one.path).name: one.assembly for one in scanned if one.assembly is not None}
+    if assemblies:
+        findings += assemblies_together(
+            assemblies,
+            beside=list(_assemblies(own)),
+            whole=True,
+            client=game.client_only.assemblies,
+            entry_type=assembly_entry([game]),
+        )
+    return [one for one in findings if one.severity != "note"]
+
+
+def _java(state: InstanceState, scanned: Sequence[ScannedFile], own: Sequence[Path]) -> list[Finding]:
+    """References of Java content that nothing on the server satisfies."""
+    entries = {
+        Path(one.path).name: one.archive.facts.entry
+        for one in scanned
+        if one.archive is not None and one.archive.facts is not None
+    }
+    content = {Path(one.path).name: classes for one in scanned for classes in _classes(Path(one.path))}
+    beside = {path.name: classes for path in own for classes in _classes(path)}
+    return content_linkage(content, entries, beside, client_namespaces(state.game))
+
+
+def _classes(file: Path) -> Iterable[ArchiveClasses]:
+    """The classes of a Java archive; nothing for another file and for one that cannot be read."""
+    if file.suffix.lower() not in (".jar", ".zip"):
+        return
+    try:
+        data = read_bytes(file, "archive", LARGEST_HELD)
+        yield archive_classes(Archive(data, file.name, Budget(file.name, len(data))))
+    except RhizonError:
+        return
+
+
+def _assemblies(own: Sequence[Path]) -> Iterable[Assembly]:
+    """The assemblies of the server and its loader."""
+    for file in own:
+        if file.suffix.lower() in (".dll", ".exe"):
+            try:
+                found = read_assembly(read_bytes(file, ".NET assembly", LARGEST_HELD))
+            except RhizonError:
+                continue
+            if found is not None:
+                yield found
