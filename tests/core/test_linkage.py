@@ -98,7 +98,7 @@ MISSING, MEMBER, VERSION = "assembly-missing", "assembly-member-missing", "assem
 ASSEMBLIES: tuple[tuple[str, Assembly, str], ...] = (
     ("fine", asks("mscorlib=4.0.0.0 System.Core=4.0.0.0 Wick=3.0.0.0", lamp()), ""),
     ("other major", asks("Wick=2.0.0.0"), f"error {VERSION}"),
-    ("later minor", asks("Wick=3.4.0.0"), f"warning {VERSION}"),
+    ("later minor", asks("Wick=3.4.0.0"), f"note {VERSION}"),
     ("missing, in a body", asks("Tallow=1.0.0.0"), f"warning {MISSING}"),
     ("missing base", asks("Tallow=1.0.0.0", kind("L", "Tallow.Base@Tallow")), f"error {MISSING}"),
     ("client base", asks("Screen=1.0.0.0", kind("L", "Screen.Window@Screen")), "error client-only-code"),
@@ -114,7 +114,8 @@ ASSEMBLIES: tuple[tuple[str, Assembly, str], ...] = (
     ("a method of every object", uses("Wick.Oil", "ToString/0"), ""),
     ("no constructor", asks("", lamp(open_constructor=False)), "error entry-unusable"),
     ("abstract", asks("", lamp(abstract=True)), "error entry-unusable"),
-    ("native", asks(libraries=("libtide.so",)), "note native-code"),
+    ("native", asks(libraries=("libtide.so",)), "warning native-code"),
+    ("of the system", asks(libraries=("libc",)), "note native-code"),
     ("mixed", asks(mixed=True), "warning native-code"),
 )
 

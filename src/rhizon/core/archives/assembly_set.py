@@ -15,6 +15,8 @@ from rhizon.core.finding import Finding
 __all__ = ["assemblies_together"]
 
 _OF_THE_RUNTIME = ("mscorlib", "netstandard", "System", "WindowsBase", "Microsoft.CSharp", "Microsoft.VisualBasic")
+# Native libraries that the system or the runtime brings, or Mono maps to such.
+_OF_THE_SYSTEM = ("libc", "libm.", "libdl", "libpthread", "__internal", "kernel32", "user32", "advapi32", "msvcrt")
 _OBJECT_MEMBERS = ("ToString/0", "Equals/1", "GetHashCode/0", "GetType/0", "Finalize/0", "MemberwiseClone/0", ".ctor/0")
 _MOST_SHOWN = 3
 
@@ -53,7 +55,8 @@ def _is_missing(name: str, here: Mapping[str, Assembly], client: Sequence[str], 
 
 
 def _versions(file: str, one: Assembly, here: Mapping[str, Assembly]) -> Iterator[Finding]:
-    """References to another major version of an assembly that is here, or to a later version of it."""
+    """References to another major version of an assembly that is here, or to a later version of it: that one may have
+    all that is used, which is looked at on its own."""
     for asked in one.references:
         other = here.get(asked.name)
         if other is None or other is one:
@@ -62,7 +65,7 @@ def _versions(file: str, one: Assembly, here: Mapping[str, Assembly]) -> Iterato
         if wanted[0] != present[0] or wanted > present:
             yield Finding(
                 code="assembly-version",
-                severity="error" if wanted[0] != present[0] else "warning",
+                severity="error" if wanted[0] != present[0] else "note",
                 subject=file,
                 what=f"it was built against {asked.name} {asked.version}, but {other.version} is present",
                 remedy="Get a release built for this version, or that version; this one may fail when it is loaded.",
@@ -174,11 +177,12 @@ def _entries(file: str, one: Assembly, entry_type: str) -> Iterator[Finding]:
 
 
 def _native(file: str, one: Assembly) -> Iterator[Finding]:
+    libraries = [name for name in one.libraries if not name.lower().startswith(_OF_THE_SYSTEM)]
     if one.mixed or one.libraries:
         held = "it holds native code" if one.mixed else f"it calls native libraries: {', '.join(one.libraries[:4])}"
         yield Finding(
             code="native-code",
-            severity="warning" if one.mixed else "note",
+            severity="warning" if one.mixed or libraries else "note",
             subject=file,
             what=held,
             remedy="It runs only on the systems it was built for.",
