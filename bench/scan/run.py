@@ -18,12 +18,12 @@ import sys
 from pathlib import Path
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.evidence import Namespaces
-from rhizon.core.archives.scan import _Classes
+from rhizon.core.archives.classes import ArchiveClasses
 client = Namespaces(sys.argv[2:])
 found = hits = 0
 for file in sorted(Path(sys.argv[1]).glob("*.jar")):
-    classes = _Classes()
-    classes.add(Archive(file.read_bytes(), file.name), client, 17)
+    classes = ArchiveClasses()
+    classes.search(classes.add(Archive(file.read_bytes(), file.name), 17), client)
     found += len(classes.where)
     hits += classes.hit
 print(found, "classes,", hits, "archives with a hit")
