@@ -35,6 +35,7 @@ SUBCOMMANDS = {
     "status",
     "verify",
     "prune",
+    "describe",
     "new",
     "try_",
 }

@@ -108,7 +108,15 @@ class Arguments(Case):
         self.assertEqual((done.code, done.json["findings"][0]["code"]), (0, "metadata-missing"))
         for name, data, code in (
             ("broken.jar", jar({"keel/about.json": "{"}), "metadata-broken"),
-            ("notajar.jar", "not a jar", "archive-unreadable"),
+            ("notajar.jar", "not a jar", "a-text"),
+            ("empty.jar", "", "empty-file"),
+            ("page.jar", "<!DOCTYPE html><html><head><title>Sign in</title></head>", "web-page"),
+            ("gone.zip", b"\x1f\x8b\x08 and so on", "other-archive"),
+            ("cut.jar", jar({"a/B.class": "x" * 900})[:90], "archive-cut-off"),
+            ("noise.jar", bytes(range(256)) * 9, "archive-unreadable"),
+            ("holds.zip", jar({"mods/a.jar": jar({"x": "1"})}), "holds-archives"),
+            ("sources.jar", jar({"a/B.java": "class B {}"}), "source-archive"),
+            ("pack.zip", jar({"marsh/rhizon-pack.toml": ""}), "a-pack"),
             ("hostile.jar", jar({"../../evil": "x"}), "archive-hostile"),
             ("native.dll", "MZ and no more", "no-assembly"),
         ):

@@ -177,7 +177,7 @@ class Plugins(unittest.TestCase):
         self.assertEqual([(one.id, one.range.text) for one in facts.requires], [("wax", ">=1"), ("wick", "*")])
         stranger = msgspec.structs.replace(self.ASSEMBLY, references=())
         self.assertIsNone(scan_assembly(stranger, "x.dll", [GLOAMWICK]))
-        broken = msgspec.structs.replace(self.ASSEMBLY, attributes={"metadata id": "Not An Id"})
+        broken = msgspec.structs.replace(self.ASSEMBLY, attributes={"metadata id": "../not/an/id"})
         found = scan_assembly(broken, "x.dll", [GLOAMWICK])
         assert found is not None
         self.assertEqual([one.code for one in found.findings], ["metadata-broken"])

@@ -113,7 +113,7 @@ class ArchiveClasses:
         """Checksums of the packages that its classes name. What precedes a name in a class file may look like a part of
         it (the ``L`` of a descriptor, the length of a text), so each counts without its first letter too."""
         every = {name.rstrip(b"/.").replace(b".", b"/") for name in self.packages_named}
-        return checksums_of(every | {name[1:] for name in every})
+        return _checksums_of(every | {name[1:] for name in every})
 
 
 def is_multi_release(archive: Archive) -> bool:
@@ -161,8 +161,8 @@ def _below(archive: Archive, depth: int) -> Iterator[tuple[str, Archive]]:
 
 def checksums(names: Iterable[str]) -> bytes:
     """Four bytes (a CRC) for each name, in the order of the names."""
-    return checksums_of(name.encode() for name in names)
+    return _checksums_of(name.encode() for name in names)
 
 
-def checksums_of(names: Iterable[bytes]) -> bytes:
+def _checksums_of(names: Iterable[bytes]) -> bytes:
     return b"".join(zlib.crc32(name).to_bytes(4, sys.byteorder) for name in sorted(names))
