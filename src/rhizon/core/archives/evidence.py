@@ -76,7 +76,7 @@ class Namespaces:
         self.marks = frozenset(one.replace(".", "/") for one in marks)
         # what to look for in the bytes of a class before it is parsed
         parts = (f".{one.rstrip('.').rpartition('.')[2]}" for one in self._dotted)
-        words = (*parts, *self._heads, *self._dotted, *(f"L{one};" for one in self.marks), *self._platform)
+        words = (*parts, *self._heads, *(f"L{one};" for one in self.marks), *self._platform)
         self.needles = tuple(one.encode() for one in words)
 
     def has(self, name: str) -> bool:
