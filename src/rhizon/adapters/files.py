@@ -16,6 +16,7 @@ from rhizon.core.errors import InputError, StateError
 from rhizon.core.names import printable
 
 __all__ = [
+    "BytesOnDemand",
     "FileBytes",
     "free_bytes",
     "hash_file",
@@ -174,6 +175,21 @@ def free_bytes(folder: Path) -> int:
     while not folder.exists():
         folder = folder.parent
     return shutil.disk_usage(folder).free
+
+
+class BytesOnDemand:
+    """A file's bytes by position, opened anew for each read: for many files at once, of which few are read. Raises
+    OSError."""
+
+    def __init__(self, path: Path) -> None:
+        self._path = path
+        self.size = path.stat().st_size
+
+    def read_at(self, offset: int, count: int) -> bytes:
+        """At most ``count`` bytes from ``offset`` on."""
+        with self._path.open("rb", buffering=0) as file:
+            file.seek(offset)
+            return file.read(max(min(count, self.size - offset), 0))
 
 
 class FileBytes:

@@ -6,7 +6,7 @@ One SQLite file; a cache that any number of commands share and that is done with
 import contextlib
 import hashlib
 import sqlite3
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -14,6 +14,7 @@ import msgspec
 
 from rhizon import __version__
 from rhizon.adapters.files import hash_file
+from rhizon.core.archives.evidence import Evidence
 from rhizon.core.archives.scan import Scanned
 from rhizon.core.model.base import dec_hook, enc_hook
 from rhizon.core.model.game import GameDefinition
@@ -21,7 +22,7 @@ from rhizon.core.model.game import GameDefinition
 __all__ = ["Known", "Scans"]
 
 WAIT_SECONDS = 5.0
-READER = 8  # one more whenever the same bytes would be read to other facts
+READER = 9  # one more whenever the same bytes would be read to other facts
 
 _TABLES = (
     """CREATE TABLE IF NOT EXISTS files (
@@ -29,6 +30,9 @@ _TABLES = (
     ) STRICT, WITHOUT ROWID""",
     """CREATE TABLE IF NOT EXISTS facts (
         sha256 TEXT NOT NULL, rules TEXT NOT NULL, facts BLOB NOT NULL, PRIMARY KEY (sha256, rules)
+    ) STRICT, WITHOUT ROWID""",
+    """CREATE TABLE IF NOT EXISTS sets (
+        files TEXT NOT NULL, rules TEXT NOT NULL, verdicts BLOB NOT NULL, PRIMARY KEY (files, rules)
     ) STRICT, WITHOUT ROWID""",
 )
 
@@ -81,9 +85,26 @@ class Scans:
         blob = msgspec.msgpack.encode(scanned, enc_hook=enc_hook)
         self._one("INSERT OR REPLACE INTO facts VALUES (?, ?, ?)", sha256, self._rules, blob)
 
+    def judged(self, files: Mapping[str, str]) -> dict[str, Evidence] | None:
+        """The verdicts that archives (hashes by file name) had beside each other; None where that is not known."""
+        row = self._one("SELECT verdicts FROM sets WHERE files = ? AND rules = ?", _key(files), self._rules)
+        with contextlib.suppress(msgspec.DecodeError):
+            return msgspec.msgpack.decode(row[0], type=dict[str, Evidence]) if row is not None else None
+        return None
+
+    def keep_judged(self, files: Mapping[str, str], verdicts: Mapping[str, Evidence]) -> None:
+        """Remembers the verdicts of archives beside each other, of those that differ from what each has alone."""
+        blob = msgspec.msgpack.encode(verdicts)
+        self._one("INSERT OR REPLACE INTO sets VALUES (?, ?, ?)", _key(files), self._rules, blob)
+
     def _one(self, statement: str, *values: object) -> tuple[Any, ...] | None:
         with contextlib.suppress(sqlite3.Error):
             if self._db is not None:
                 row: tuple[Any, ...] | None = self._db.execute(statement, values).fetchone()
                 return row
         return None
+
+
+def _key(files: Mapping[str, str]) -> str:
+    """One hash for a set of files."""
+    return hashlib.sha256(msgspec.json.encode(sorted(files.items()))).hexdigest()

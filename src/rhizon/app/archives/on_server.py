@@ -32,7 +32,7 @@ def content_findings(host: Host, state: InstanceState) -> list[Finding]:
     files = [file for place in places if place.is_dir() and not place.is_symlink() for file in archive_files(place)]
     if not files:
         return []
-    scanned = judge_set(scan_files(host, files, [game]), [game])
+    scanned = judge_set(host, scan_files(host, files, [game]), [game])
     findings = [one for file in scanned for one in file.findings if one.code in ("client-only-code", "entry-unusable")]
     own = [folder / path for path in state.inventory.files if not any(folder / path == file for file in files)]
     try:

@@ -1,13 +1,14 @@
 """Archives on this machine as Rhizon sees them: read once, then remembered."""
 
 import os
-from collections.abc import Iterable, Sequence
+import time
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
 from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
-from rhizon.adapters.files import FileBytes, read_bytes, translated
+from rhizon.adapters.files import BytesOnDemand, FileBytes, read_bytes, translated
 from rhizon.adapters.scans import Scans
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
@@ -15,9 +16,10 @@ from rhizon.core.archives.assembly import Assembly, read_assembly
 from rhizon.core.archives.assembly_set import assemblies_together
 from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import ArchiveClasses, archive_classes
-from rhizon.core.archives.entries import Archive, Budget, MemoryBytes
+from rhizon.core.archives.entries import Archive, Budget
+from rhizon.core.archives.evidence import Evidence
 from rhizon.core.archives.kind import HEAD_BYTES, Kind, kind_of_bytes
-from rhizon.core.archives.scan import Scanned, scan, scan_assembly
+from rhizon.core.archives.scan import Scanned, scan, scan_assembly, with_evidence
 from rhizon.core.archives.together import together
 from rhizon.core.errors import RhizonError, TrustError
 from rhizon.core.finding import Finding
@@ -44,8 +46,10 @@ MOST_LISTED = 10_000
 LARGEST_ASSEMBLY = 16 << 20
 TAIL_BYTES = 66_000  # where a zip's end record is
 LARGEST_HELD = 512 << 20  # bytes of an archive whose classes are followed
-CPU_SECONDS = 1.0  # of one archive, and
-CPU_SECONDS_PER_MB = 0.2  # of its size
+CPU_SECONDS = 1.5  # of one archive, and
+CPU_SECONDS_OF_SET = 10.0  # of judging all of them together, and
+CPU_SECONDS_OF_SET_PER_MB = 0.02  # of their size
+CPU_SECONDS_PER_MB = 0.25  # of its size
 
 
 class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
@@ -216,22 +220,38 @@ def _no_assembly(name: str) -> Finding:
     )
 
 
-def judge_set(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[ScannedFile]:
-    """The files, each archive with the verdict from code that it has beside the others on one class path."""
+def judge_set(host: Host, files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[ScannedFile]:
+    """The files, each archive with the verdict from code that it has beside the others on one class path; remembered
+    for the same files."""
     by_name = {Path(one.path).name: one for one in files if one.archive is not None}
+    archives = {name: one.archive for name, one in by_name.items() if one.archive is not None}
+    scans, hashes = Scans(host.places.scans, games), {name: one.sha256 for name, one in by_name.items()}
+    verdicts = scans.judged(hashes)
+    if verdicts is None:
+        verdicts = _verdicts(by_name, archives, games)
+        scans.keep_judged(hashes, verdicts)
+    judged = {name: with_evidence(archives[name], verdict) for name, verdict in verdicts.items() if name in archives}
+    return [_with_archive(one, judged.get(Path(one.path).name)) for one in files]
+
+
+def _verdicts(
+    by_name: Mapping[str, ScannedFile], archives: Mapping[str, Scanned], games: Sequence[GameDefinition]
+) -> dict[str, Evidence]:
+    """The verdicts that differ from those that each archive has alone; of those that can be told in time."""
 
     def open_classes(name: str) -> ArchiveClasses | None:
-        file = Path(by_name[name].path)
         try:
-            data = MemoryBytes(read_bytes(file, "archive", LARGEST_HELD))
-            with cpu_limit(CPU_SECONDS + CPU_SECONDS_PER_MB * data.size / 1e6):
-                return archive_classes(Archive(data, name, Budget(name, data.size)))
-        except (RhizonError, CpuLimitError):
+            data = BytesOnDemand(Path(by_name[name].path))
+            return archive_classes(Archive(data, name, Budget(name, data.size)))
+        except (RhizonError, OSError):
             return None
 
-    archives = {name: one.archive for name, one in by_name.items() if one.archive is not None}
-    judged = judge_together(archives, open_classes, {game.id: game for game in games})
-    return [_with_archive(one, judged.get(Path(one.path).name)) for one in files]
+    size = sum(one.size for one in by_name.values())
+    end = time.process_time() + CPU_SECONDS_OF_SET + CPU_SECONDS_OF_SET_PER_MB * size / 1e6
+    definitions = {game.id: game for game in games}
+    judged = judge_together(archives, open_classes, definitions, lambda: time.process_time() < end)
+    changed = {name: one.code.evidence for name, one in judged.items() if one is not archives[name]}
+    return {name: evidence for name, evidence in changed.items() if evidence is not None}
 
 
 def _with_archive(file: ScannedFile, archive: Scanned | None) -> ScannedFile:

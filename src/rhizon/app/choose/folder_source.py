@@ -39,7 +39,7 @@ def local_archives(
     """Archives as a catalog that goes before every other, and what is wrong with them, alone and together."""
     findings: list[Finding] = []
     files = _files(paths, beside, findings)
-    scanned = judge_set(scan_files(host, files, [game], reporter), [game])
+    scanned = judge_set(host, scan_files(host, files, [game], reporter), [game])
     # what is missing here may be in a catalog; that is the solver's to say
     findings += [one for one in scan_together(scanned, [game]) if one.code != "dependency-missing"]
     found = []

@@ -91,7 +91,7 @@ def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Repor
     scanned = scan_files(host, archives, rules, reporter) if archives else []
     shelf = any(_is_shelf(path) for path in paths)
     if len(scanned) > 1 and not shelf:
-        scanned = judge_set(scanned, rules)
+        scanned = judge_set(host, scanned, rules)
     seen = [
         Inspection(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
         for one in scanned

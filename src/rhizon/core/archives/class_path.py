@@ -25,16 +25,19 @@ def judge_together(
     archives: Mapping[str, Scanned],
     open_classes: Callable[[str], ArchiveClasses | None],
     games: Mapping[str, GameDefinition],
+    may_go_on: Callable[[], bool] = lambda: True,
 ) -> dict[str, Scanned]:
-    """The archives by file name, each with the verdict that it has beside the others.
+    """The archives by file name, each with the verdict that it has beside the others; small ones first.
 
     ``open_classes`` gives the classes of one by its name, None where it cannot be read any more. Archives for players
-    do not count as present, since a server does not get them: who needs a class of such a one misses it.
+    do not count as present, since a server does not get them: who needs a class of such a one misses it. Once
+    ``may_go_on`` says no, the others keep the verdict that they have alone.
     """
     judged = dict(archives)
     for _ in range(_ROUNDS):
         path = ClassPath(judged, open_classes)
-        again = {name: _judged(name, judged[name], path, games) for name in sorted(judged)}
+        order = sorted(judged, key=lambda name: (judged[name].code.classes, name))
+        again = {name: _judged(name, judged[name], path, games) if may_go_on() else judged[name] for name in order}
         if again == judged:
             break
         judged = again
@@ -44,12 +47,13 @@ def judge_together(
 def _judged(name: str, one: Scanned, path: "ClassPath", games: Mapping[str, GameDefinition]) -> Scanned:
     if one.facts is None or one.code.evidence is None or one.game is None or one.game not in games:
         return one
-    others = [other for other in path.reached_from(name) if other != name]
-    if not any(path.matters(other) for other in (others if one.code.evidence.verdict == "clean" else (name, *others))):
+    others = path.worth_reading(name)
+    if not others and one.code.evidence.verdict == "clean":
         return one
     view = _View(name, others, path)
     client = client_namespaces(games[one.game])
-    evidence = judge_code(view.read, one.facts.entry, client, view.providers(), view.is_for_players)
+    players = view.is_for_players if any(path.is_for_players(other) for other in others) else None
+    evidence = judge_code(view.read, one.facts.entry, client, view.providers(), players)
     if evidence.chain:
         evidence = msgspec.structs.replace(evidence, chain=tuple(view.marked(step) for step in evidence.chain))
     return with_evidence(one, evidence) if evidence != one.code.evidence else one
@@ -68,19 +72,39 @@ class ClassPath:
             for package in array("I", one.code.packages):
                 self._holders.setdefault(package, []).append(name)
         self._names: dict[str, frozenset[int]] = {}
+        self._leading: set[str] | None = None
+        self._next: dict[str, list[str]] = {}
 
     def reached_from(self, name: str) -> list[str]:
         """Archives that the code of one may come to, itself first, nearest next."""
         return reachable(name, self._neighbours)
 
     def _neighbours(self, name: str) -> list[str]:
-        found = {holder for package in self._uses[name] for holder in self._holders.get(package, ())}
-        return sorted(found - {name})
+        if name not in self._next:
+            found = {holder for package in self._uses[name] for holder in self._holders.get(package, ())}
+            self._next[name] = sorted(found - {name})
+        return self._next[name]
 
     def matters(self, name: str) -> bool:
         """Whether its presence can change a verdict: it names client code, or is for players itself."""
         one = self._archives[name]
         return one.code.names_client or one.placement == "player"
+
+    def worth_reading(self, name: str) -> list[str]:
+        """The other archives that the code of one may come to, and from which it may come to one that matters."""
+        reached = self.reached_from(name)[1:]
+        if self._leading is None:
+            backwards: dict[str, list[str]] = {}
+            for one in self._archives:
+                for other in self._neighbours(one):
+                    backwards.setdefault(other, []).append(one)
+            self._leading = {
+                leads
+                for one in self._archives
+                if self.matters(one)
+                for leads in reachable(one, lambda each: backwards.get(each, ()))
+            }
+        return [one for one in reached if one in self._leading]
 
     def is_for_players(self, name: str) -> bool:
         """Whether no server gets the archive."""
@@ -116,7 +140,7 @@ class _View:
 
     def __init__(self, own: str, others: Sequence[str], path: ClassPath) -> None:
         self._own = own
-        self._others = others
+        self._others = frozenset(others)
         self._path = path
         self._owner: dict[str, str | None] = {}
 
@@ -127,7 +151,7 @@ class _View:
             if own is not None and class_name in own.where:
                 self._owner[class_name] = self._own
             else:
-                holders = [one for one in self._path.holders(class_name) if one != self._own]
+                holders = [one for one in self._path.holders(class_name) if one in self._others]
                 here = [one for one in holders if not self._path.is_for_players(one)]
                 self._owner[class_name] = next(iter(here or holders), None)
         return self._owner[class_name]
@@ -148,7 +172,7 @@ class _View:
     def providers(self) -> dict[str, list[str]]:
         """What the service files of all these archives name."""
         every: dict[str, list[str]] = {}
-        for name in (self._own, *self._others):
+        for name in (self._own, *sorted(self._others)):
             classes = self._path.classes(name) if not self._path.is_for_players(name) or name == self._own else None
             for service, named in classes.providers.items() if classes is not None else ():
                 every.setdefault(service, []).extend(named)

@@ -85,9 +85,8 @@ class ArchiveClasses:
         """Reads classes for what is remembered of them: their highest major, the packages that they name (too many
         rather than too few), and whether any names client code."""
         for archive, path in found:
-            data = archive.read(path, LONGEST_CLASS) if client.needles else archive.head(path, 8)
-            if client.needles and not self.hit:
-                self.hit = any(needle in data for needle in client.needles)
+            data = archive.head(path, 8) if client.is_empty else archive.read(path, LONGEST_CLASS)
+            self.hit = self.hit or client.named_in(data)
             major = class_major(data)
             if major is not None:
                 # every word in the bytes, at the speed of split: the few that name a package are picked out once

@@ -24,13 +24,14 @@ from rhizon.core.archives.classfile import (
     named_types,
     parse_class,
 )
-from rhizon.core.archives.screen import needs_screen
+from rhizon.core.archives.screen import SCREEN_CLASSES, needs_screen
 from rhizon.core.archives.verifier import Load, loads_of_verification
 
 __all__ = ["NOT_LINKED", "Evidence", "Namespaces", "follow_references", "judge_code"]
 
 Verdict = Literal["certain", "possible", "clean"]
 _STEPS = 20_000  # of following references; what is beyond is not looked at
+_MOST_CLASSES = 2_000  # that are parsed for one verdict
 
 
 # What is caught by code that goes on after a missing class, one looked up by name, and a missing screen.
@@ -75,9 +76,25 @@ class Namespaces:
         self._dotted = tuple(one + "." for one in packages)
         self.marks = frozenset(one.replace(".", "/") for one in marks)
         # what to look for in the bytes of a class before it is parsed
-        parts = (f".{one.rstrip('.').rpartition('.')[2]}" for one in self._dotted)
-        words = (*parts, *self._heads, *(f"L{one};" for one in self.marks), *self._platform)
+        words = (*self._heads, *self._dotted, *(f"L{one};" for one in self.marks))
         self.needles = tuple(one.encode() for one in words)
+        # of a name that is put together: the package's first word and its last part, both somewhere in one class
+        named = [one.rstrip(".") for one in self._dotted if one.count(".") > 1]
+        self._halves = tuple((one.partition(".")[0].encode(), f".{one.rpartition('.')[2]}".encode()) for one in named)
+        self._platform_heads = tuple(one.encode() for one in self._platform)
+
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing that only a client has."""
+        return not (self.needles or self._platform)
+
+    def named_in(self, data: bytes) -> bool:
+        """Whether the bytes of a class may name such code: never False where they do."""
+        if any(needle in data for needle in self.needles):
+            return True
+        if any(head in data for head in self._platform_heads) and SCREEN_CLASSES.search(data):
+            return True
+        return any(last in data and first in data for first, last in self._halves)
 
     def has(self, name: str) -> bool:
         """Whether a class (with slashes) is in a client-only package."""
@@ -112,7 +129,7 @@ def judge_code(
     entries: Sequence[str],
     client: Namespaces,
     services: Mapping[str, Sequence[str]],
-    for_players: Callable[[str], str | None] = lambda _: None,
+    for_players: Callable[[str], str | None] | None = None,
 ) -> Evidence:
     """Follows references from entry classes.
 
@@ -132,7 +149,7 @@ def follow_references(
 ) -> None:
     """Follows references as :func:`judge_code` does and gives each to ``visit``: the class whose method holds it, the
     reference, and how the method is come to."""
-    walk = _Walk(read, client, services, lambda _: None)
+    walk = _Walk(read, client, services, None)
     walk.visit = visit
     walk.follow([one.replace(".", "/") for one in entries])
 
@@ -145,10 +162,11 @@ class _Walk:
         read: Callable[[str], bytes | None],
         client: Namespaces,
         services: Mapping[str, Sequence[str]],
-        for_players: Callable[[str], str | None],
+        for_players: Callable[[str], str | None] | None,
     ) -> None:
         self._read = read
-        self._for_players = for_players
+        self._for_players = for_players or (lambda _: None)
+        self._beside_players = for_players is not None
         self._client = client
         self._services = services
         self._classes: dict[str, ClassFile | None] = {}
@@ -189,7 +207,7 @@ class _Walk:
 
     def _get(self, name: str) -> ClassFile | None:
         if name not in self._classes:
-            data = self._read(name)
+            data = self._read(name) if len(self._classes) < _MOST_CLASSES else None
             try:
                 self._classes[name] = parse_class(data) if data is not None else None
             except ClassFileError:
@@ -245,11 +263,13 @@ class _Walk:
         return None
 
     def _verify(self, name: str) -> tuple[list[Load], frozenset[tuple[str, str]]]:
-        """What verifying a class of the class path loads, and the methods of which that is not known."""
+        """What verifying a class of the class path loads, and the methods of which that is not known. A class that
+        names no client code loads none."""
         if name not in self._verified_classes:
             data = self._read(name)
+            worth = data is not None and (self._beside_players or self._client.named_in(data))
             self._verified_classes[name] = (
-                loads_of_verification(data, self._is_interface) if data is not None else ([], frozenset())
+                loads_of_verification(data, self._is_interface) if data is not None and worth else ([], frozenset())
             )
         return self._verified_classes[name]
 

@@ -4,7 +4,9 @@ The methods and constructors that the Java SE API documents to throw HeadlessExc
 release 17), and the few that refuse a machine without a screen in another way (Robot, SystemTray, Desktop).
 """
 
-__all__ = ["needs_screen"]
+import re
+
+__all__ = ["SCREEN_CLASSES", "needs_screen"]
 
 _MADE = "<init>"
 _AWT = (
@@ -39,6 +41,10 @@ _NEEDS = frozenset(
     | {(f"javax/swing/{name}", _MADE) for name in _SWING}
     | {(owner, name) for owner, names in _CALLS.items() for name in names}
 )
+
+
+# A class that has such a method, as a class file names it.
+SCREEN_CLASSES = re.compile(b"|".join(sorted({owner.encode() for owner, _ in _NEEDS})))
 
 
 def needs_screen(owner: str, name: str) -> bool:

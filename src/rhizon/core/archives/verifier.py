@@ -15,7 +15,8 @@ from rhizon.core.archives.classfile import STATIC, ClassFileError, ClassReader, 
 __all__ = ["Load", "loads_of_verification"]
 
 OLDEST = 50
-_MOST_STATES = 200_000  # comparisons of one class
+_MOST_STATES = 200_000  # comparisons of one method
+_MOST_DIMENSIONS = 255  # of an array (JVMS 4.3.2)
 OBJECT, THROWABLE = "java/lang/Object", "java/lang/Throwable"
 
 # Verification types (JVMS 4.10.1.2): these marks, names of classes with slashes, and descriptors of arrays.
@@ -63,7 +64,7 @@ def loads_of_verification(
     unclear: set[tuple[str, str]] = set()
     for method, at in reader.bodies:
         if at:
-            found: list[Load] = []
+            found: dict[Load, None] = {}
             try:
                 _Checker(reader, data, parsed.name, method, at, is_interface, found).run()
             except (_UnclearError, ClassFileError, IndexError, KeyError, TypeError, ValueError):
@@ -146,7 +147,7 @@ class _Checker:
         method: Method,
         at: int,
         is_interface: Callable[[str], bool | None],
-        loads: list[Load],
+        loads: dict[Load, None],
     ) -> None:
         self._reader, self._data, self._owner, self._method = reader, data, owner, method
         self._is_interface = is_interface
@@ -325,22 +326,22 @@ class _Checker:
         self._steps += 1
         if self._steps > _MOST_STATES:
             raise _UnclearError
-        if have == want or want == OBJECT or want.startswith("!") or have.startswith("!"):
-            return
-        if want.startswith("["):
-            if have.startswith("["):
-                inner, outer = have[1:], want[1:]
-                if inner[:1] in "L[" and outer[:1] in "L[":
-                    self._assign(_of_descriptor(inner), _of_descriptor(outer), why)
+        deep = 0
+        while deep < _MOST_DIMENSIONS and have[deep : deep + 1] == "[" == want[deep : deep + 1]:
+            deep += 1
+        if deep:  # arrays are compared by what they hold
+            have, want = have[deep:], want[deep:]
+            if have[:1] not in ("L", "[") or want[:1] not in ("L", "["):
+                return
+            have, want = _of_descriptor(have), _of_descriptor(want)
+        if have == want or want == OBJECT or want[:1] in ("!", "[") or have.startswith("!"):
             return
         self._load(want, why)
         if not have.startswith("[") and (want == THROWABLE or self._is_interface(want) is False):
             self._load(have, why)
 
     def _load(self, name: str, why: str) -> None:
-        load = Load(name, self._method.name, why)
-        if load not in self._loads:
-            self._loads.append(load)
+        self._loads[Load(name, self._method.name, why)] = None
 
     def _pop(self) -> str:
         if not self._stack:
