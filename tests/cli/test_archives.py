@@ -25,6 +25,9 @@ def mod(ident: str, **fields: object) -> bytes:
     return jar({"keel/about.json": json.dumps(about)})
 
 
+PLACEMENT = Path(__file__).parents[1] / "placement"
+
+
 class Sources(Case):
     def lock_of(self, source: object, *more: object) -> dict[str, str]:
         done = self.rhizon("solve", source, "--catalog", CATALOG, "-o", "made.json", *more)
@@ -110,6 +113,47 @@ class Sources(Case):
 
 
 @unittest.skipUnless(java17(), NO_JAVA)
+class Described(Case):
+    def test_a_person_describes_an_archive_that_says_nothing(self) -> None:
+        mods = self.folder / "mods"
+        mods.mkdir()
+        (mods / "Old Mill-1.2.jar").write_bytes(jar({"a.txt": "x"}))
+        said = {"form": 2, "id": "LampYard", "version": "1.2.3 beta 2", "tarnholt": ">=4.2", "keelson": "*"}
+        (mods / "lampyard.jar").write_bytes(jar({"keel/about.json": json.dumps(said)}))
+        facts = mods / "Old Mill-1.2.jar.facts.toml"
+        shown = self.rhizon(
+            "catalog", "describe", mods / "Old Mill-1.2.jar", "--game", "tarnholt", "--dry-run", "--json"
+        )
+        self.assertEqual((shown.code, facts.exists()), (0, False), shown.err)
+        self.assertEqual(shown.result["open"], ["title", "placement", "game_versions", "runtime"])
+        self.assertEqual(self.rhizon("catalog", "describe", mods / "Old Mill-1.2.jar", "--game", "tarnholt").code, 0)
+        self.assertEqual(facts.read_text(), shown.result["text"])
+        again = self.rhizon("catalog", "describe", mods / "Old Mill-1.2.jar", "--json")
+        self.assertEqual((again.code, again.json["error"]["code"]), (2, "facts-file-exists"))
+        facts.write_text(facts.read_text().replace('# placement = ""', 'placement = "server"'))
+        seen = self.rhizon("inspect", mods, "--json")
+        self.assertEqual((seen.code, seen.json["findings"]), (0, []))
+        made = self.rhizon("provision", mods, "server", "--catalog", CATALOG, "--dry-run", "--json")
+        self.assertEqual(made.code, 0, made.err)
+        releases = {(one["id"], one["version"], one["placement"]) for one in made.result["lock"]["releases"]}
+        self.assertEqual(releases, {("old-mill", "1.2", "server"), ("lampyard", "1.2.3-beta.2", "shared")})
+        facts.write_text("format = 3\n")
+        self.assertEqual(self.rhizon("inspect", mods).code, 1)
+        self.assertEqual(self.rhizon("provision", mods, "server", "--catalog", CATALOG, "--dry-run").code, 2)
+
+    def test_archives_of_a_folder_are_one_class_path(self) -> None:
+        mods = self.folder / "mods"
+        mods.mkdir()
+        for name in ("lib-super-client-0", "lib-super-client-0-lib"):
+            shutil.copy(PLACEMENT / f"{name}.jar", mods)
+        alone = self.rhizon("inspect", mods / "lib-super-client-0.jar", "--json")
+        self.assertEqual([one["code"] for one in alone.json["findings"]], [])
+        for _ in range(2):  # read, and remembered
+            beside = self.rhizon("inspect", mods, "--json")
+            self.assertEqual([one["code"] for one in beside.json["findings"]], ["client-only-code"])
+            self.assertIn("(lib-super-client-0-lib.jar) → tarnholt.client.Screen", beside.json["findings"][0]["what"])
+
+
 class OnARealServer(Case):
     def test_plugins_and_mods_on_a_hybrid_loader(self) -> None:
         content = "".join(f'{name} = "*"\n' for name in ("reedlight", "tollgate", "ferrybell"))

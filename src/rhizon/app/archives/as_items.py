@@ -76,7 +76,14 @@ def described(
     if facts is None or game is None or game not in {one.id for one in games}:
         return None, findings
     facts = msgspec.structs.replace(facts, id=said.id or facts.id, version=said.version or facts.version)
-    return Described(game=game, scanned=msgspec.structs.replace(archive, facts=facts), facts=facts, said=said), findings
+    scanned_as = msgspec.structs.replace(
+        archive,
+        game=game,
+        facts=facts,
+        placement=said.placement or archive.placement,
+        sure="declared" if said.placement is not None else archive.sure,
+    )
+    return Described(game=game, scanned=scanned_as, facts=facts, said=said), findings
 
 
 def _facts_of_a_person(said: ReleaseFacts) -> ArchiveFacts:

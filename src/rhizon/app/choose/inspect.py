@@ -9,6 +9,7 @@ import msgspec
 
 from rhizon.adapters.files import hash_file
 from rhizon.adapters.games import ENDING, read_game
+from rhizon.app.archives.as_items import described
 from rhizon.app.archives.scan import (
     ENDINGS,
     ScannedFile,
@@ -21,13 +22,14 @@ from rhizon.app.archives.scan import (
 from rhizon.app.choose.sources import PACK_ENDING, read_pack, read_source
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
-from rhizon.core.errors import InputError, RhizonError
+from rhizon.core.errors import DocumentError, InputError, RhizonError
 from rhizon.core.finding import SEVERITIES, Finding, worst_first
 from rhizon.core.model.catalog import CATALOG_FILE, SHELF_FILE
 from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
+from rhizon.core.names import printable
 from rhizon.core.secret import HIDDEN
 
 __all__ = ["InspectResult", "Inspection", "inspect"]
@@ -92,6 +94,7 @@ def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Repor
     shelf = any(_is_shelf(path) for path in paths)
     if len(scanned) > 1 and not shelf:
         scanned = judge_set(host, scanned, rules)
+    scanned = [_as_described(one, rules) for one in scanned]
     seen = [
         Inspection(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
         for one in scanned
@@ -101,6 +104,21 @@ def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Repor
     inspected = (*others, *seen)
     findings = [*(one for file in inspected for one in file.findings), *unread, *together]
     return InspectResult(inspected=inspected, is_shelf=shelf, findings=tuple(worst_first(findings)))
+
+
+def _as_described(one: ScannedFile, rules: Sequence[GameDefinition]) -> ScannedFile:
+    """The file with what a facts file beside it says; one that is wrong is a finding."""
+    try:
+        known, findings = described(Path(one.path), one, rules)
+    except DocumentError as wrong:
+        what = printable(str(wrong), 300)
+        findings = [
+            Finding(code=wrong.code, severity="error", subject=Path(one.path).name, what=what, remedy=wrong.hint)
+        ]
+        return msgspec.structs.replace(one, findings=(*one.findings, *findings))
+    if known is None:
+        return one
+    return msgspec.structs.replace(one, archive=known.scanned, findings=tuple(findings))
 
 
 def _is_shelf(path: Path) -> bool:
