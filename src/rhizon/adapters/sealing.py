@@ -28,6 +28,10 @@ LARGEST_KEY_FILE = 1 << 16
 _SECRET_KEY = "AGE-SECRET-KEY-1"
 
 
+MOST_TRIES = 20
+_COSTLY = "Excessive work"  # as age says it
+
+
 class Seal:
     """Names and encrypts pieces for one lane. ``fresh`` says that the lane was begun with it."""
 
@@ -107,10 +111,29 @@ class Key:
         if not file.is_file() or self._passphrase is None:
             return
         try:
-            text = pyrage.passphrase.decrypt(file.read_bytes(), self._passphrase.reveal())
-        except pyrage.DecryptError:
+            text = _decrypted(file.read_bytes(), self._passphrase.reveal())
+        except pyrage.DecryptError as wrong:
+            if _COSTLY in str(wrong):
+                why = "opening that backup takes more work than this machine does at the moment"
+                raise InputError("wrong-key", why, hint="Try again when the machine is less busy.") from None
             raise InputError("wrong-key", "wrong passphrase for that backup", hint="Try again.") from None
         self._identities.append(x25519.Identity.from_str(text.decode()))
+
+
+def _decrypted(data: bytes, passphrase: str) -> bytes:
+    """What a passphrase opens. age refuses work that it thinks excessive for the machine, which it measures anew each
+    time: on a busy one that guess can be far too low, so it is asked again. Raises pyrage.DecryptError."""
+    import pyrage
+
+    for _ in range(MOST_TRIES):
+        try:
+            opened: bytes = pyrage.passphrase.decrypt(data, passphrase)
+            return opened
+        except pyrage.DecryptError as wrong:
+            if _COSTLY not in str(wrong):
+                raise
+    opened = pyrage.passphrase.decrypt(data, passphrase)
+    return opened
 
 
 def _recipient(text: str) -> Any:

@@ -33,6 +33,7 @@ PUBLIC, PRIVATE, PROTECTED, STATIC, FINAL, INTERFACE, ABSTRACT = 0x0001, 0x0002,
 _PARAMETER = re.compile(r"\[*(?:[BCDFIJSZ]|L[^;]*;)")
 _MAGIC = b"\xca\xfe\xba\xbe"
 _LARGEST_POOL = 65_535
+_MOST_HANDLERS = 200  # of one method that are asked whether they go on
 _MOST_REFS = 100_000  # of one method, whose code has at most 65,535 bytes
 
 # Bytes of operands after each opcode; -1: a switch, -2: wide (JVMS 6.5).
@@ -319,11 +320,14 @@ class ClassReader:
             raise ClassFileError("it ends in a method")
         refs = self._instructions(begin, begin + length)
         self._at = begin + length
-        handlers = [tuple(self._u2() for _ in range(4)) for _ in range(self._u2())]
+        count = self._u2()
+        if self._at + 8 * count > len(self._data):
+            raise ClassFileError("it ends in a method")
+        handlers = [tuple(self._u2() for _ in range(4)) for _ in range(count)]
         named = [self.class_at(caught) for *_, caught in handlers if caught]
         caught = [
             (first, last, self.class_at(kind))
-            for first, last, handler, kind in handlers
+            for first, last, handler, kind in handlers[:_MOST_HANDLERS]
             if kind and not self._throws_on(begin + handler, begin + length)
         ]
         found = [ref._replace(caught=_caught(at - begin, caught)) if caught else ref for at, ref in refs]

@@ -15,7 +15,7 @@ from rhizon.core.archives.classfile import STATIC, ClassFileError, ClassReader, 
 __all__ = ["Load", "loads_of_verification"]
 
 OLDEST = 50
-_MOST_STATES = 200_000  # comparisons of one method
+_MOST_STATES = 200_000  # comparisons of one class
 _MOST_DIMENSIONS = 255  # of an array (JVMS 4.3.2)
 OBJECT, THROWABLE = "java/lang/Object", "java/lang/Throwable"
 
@@ -62,11 +62,12 @@ def loads_of_verification(
         return [], frozenset((one.name, one.descriptor) for one in parsed.methods)
     loads: list[Load] = []
     unclear: set[tuple[str, str]] = set()
+    spent = [0]
     for method, at in reader.bodies:
         if at:
             found: dict[Load, None] = {}
             try:
-                _Checker(reader, data, parsed.name, method, at, is_interface, found).run()
+                _Checker(reader, data, parsed.name, method, at, is_interface, found, spent).run()
             except (_UnclearError, ClassFileError, IndexError, KeyError, TypeError, ValueError):
                 unclear.add((method.name, method.descriptor))
                 continue
@@ -148,6 +149,7 @@ class _Checker:
         at: int,
         is_interface: Callable[[str], bool | None],
         loads: dict[Load, None],
+        spent: list[int],
     ) -> None:
         self._reader, self._data, self._owner, self._method = reader, data, owner, method
         self._is_interface = is_interface
@@ -162,7 +164,7 @@ class _Checker:
         self._frames: dict[int, _Frame] = {}
         self._locals: list[str] = []
         self._stack: list[str] = []
-        self._steps = 0
+        self._spent = spent
         self._first()
         self._read_frames(table + 2 + 8 * len(self._handlers))
 
@@ -323,8 +325,8 @@ class _Checker:
 
     def _assign(self, have: str, want: str, why: str) -> None:
         """JVMS 4.10.1.2: notes each class that must be loaded to tell whether ``have`` is assignable to ``want``."""
-        self._steps += 1
-        if self._steps > _MOST_STATES:
+        self._spent[0] += 1
+        if self._spent[0] > _MOST_STATES:
             raise _UnclearError
         deep = 0
         while deep < _MOST_DIMENSIONS and have[deep : deep + 1] == "[" == want[deep : deep + 1]:
