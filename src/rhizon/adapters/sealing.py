@@ -125,15 +125,16 @@ def _decrypted(data: bytes, passphrase: str) -> bytes:
     time: on a busy one that guess can be far too low, so it is asked again. Raises pyrage.DecryptError."""
     import pyrage
 
-    for _ in range(MOST_TRIES):
+    left = MOST_TRIES
+    while True:
         try:
             opened: bytes = pyrage.passphrase.decrypt(data, passphrase)
-            return opened
         except pyrage.DecryptError as wrong:
-            if _COSTLY not in str(wrong):
+            left -= 1
+            if not left or _COSTLY not in str(wrong):
                 raise
-    opened = pyrage.passphrase.decrypt(data, passphrase)
-    return opened
+        else:
+            return opened
 
 
 def _recipient(text: str) -> Any:
