@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
-from rhizon.adapters.files import read_bytes
+from rhizon.adapters.files import BytesOnDemand, read_bytes
 from rhizon.app.archives.scan import LARGEST_HELD, ScannedFile, archive_files, assembly_entry, judge_set, scan_files
 from rhizon.app.host import Host
 from rhizon.app.instance.state import InstanceState
@@ -69,10 +69,12 @@ def _classes(file: Path) -> Iterable[ArchiveClasses]:
     if file.suffix.lower() not in (".jar", ".zip"):
         return
     try:
-        data = read_bytes(file, "archive", LARGEST_HELD)
-        yield archive_classes(Archive(data, file.name, Budget(file.name, len(data))))
-    except RhizonError:
+        data = BytesOnDemand(file)
+        classes = archive_classes(Archive(data, file.name, Budget(file.name, data.size)))
+    except (RhizonError, OSError):
         return
+    classes.lift_budget()
+    yield classes
 
 
 def _assemblies(own: Sequence[Path]) -> Iterable[Assembly]:

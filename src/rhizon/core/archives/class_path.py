@@ -167,7 +167,7 @@ class _View:
         if owner is None or self.is_for_players(class_name) is not None:
             return None
         classes = self._path.classes(owner)
-        return classes.read(class_name) if classes is not None else None
+        return classes.read_if_whole(class_name) if classes is not None else None
 
     def providers(self) -> dict[str, list[str]]:
         """What the service files of all these archives name."""

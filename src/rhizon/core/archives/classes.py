@@ -109,6 +109,18 @@ class ArchiveClasses:
         found = self.where.get(name)
         return found[0].read(found[1], LONGEST_CLASS) if found is not None else None
 
+    def lift_budget(self) -> None:
+        """From now on reading a class costs nothing of what opening the archive may cost."""
+        for archive, _ in self.where.values():
+            archive.budget = None
+
+    def read_if_whole(self, name: str) -> bytes | None:
+        """The bytes of a class; None where they are damaged, too, as for a class that is not there."""
+        try:
+            return self.read(name)
+        except TrustError:
+            return None
+
     def uses(self) -> bytes:
         """Checksums of the packages that its classes name. What precedes a name in a class file may look like a part of
         it (the ``L`` of a descriptor, the length of a text), so each counts without its first letter too."""

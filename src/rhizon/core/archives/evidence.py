@@ -223,34 +223,25 @@ class _Walk:
         return f"which is in {archive}, for players only" if archive is not None else "which no server has"
 
     def _supers(self, entry: str) -> Evidence | None:
-        """A client class among all that an entry class extends and implements: loading it fails."""
-        waiting: deque[tuple[str, tuple[str, ...]]] = deque([(entry, (_dotted(entry),))])
-        seen = {entry}
+        """A client class that loading or linking an entry class needs: starting it fails."""
+        missing, loaded = self._missing_super(entry)
+        return missing or self._verified(sorted(loaded), entry)
+
+    def _missing_super(self, start: str) -> tuple[Evidence | None, set[str]]:
+        """The nearest missing class among all that a class extends and implements, and all of these classes."""
+        waiting: deque[tuple[str, tuple[str, ...]]] = deque([(start, (_dotted(start),))])
+        seen = {start}
         while waiting:
             name, came = waiting.popleft()
             parsed = self._get(name)
             for other in (parsed.super_name, *parsed.interfaces) if parsed is not None else ():
                 if self._missing(other):
                     why = f"{_dotted(name)} extends or implements {_dotted(other)}, {self._why_missing(other)}"
-                    return _certain(other, came, why)
+                    return _certain(other, came, why), seen
                 if other not in seen:
                     seen.add(other)
                     waiting.append((other, (*came, _dotted(other))))
-        return self._verified(sorted(seen), entry)
-
-    def _missing_super(self, name: str) -> tuple[str, str] | None:
-        """A missing class that loading a class needs, and which class names it."""
-        waiting, seen = [name], {name}
-        while waiting:
-            one = waiting.pop()
-            parsed = self._get(one)
-            for other in (parsed.super_name, *parsed.interfaces) if parsed is not None else ():
-                if self._missing(other):
-                    return other, one
-                if other not in seen:
-                    seen.add(other)
-                    waiting.append(other)
-        return None
+        return None, seen
 
     def _verified(self, names: Iterable[str], entry: str) -> Evidence | None:
         """A client class that the verifier must load for the entry class or one that it extends: linking it fails."""
@@ -409,9 +400,9 @@ class _Walk:
             for provider in (one for found in self._services.values() for one in found):
                 self._make(provider.replace(".", "/"), came)
         if ref.kind == "cast":
-            missing = self._missing_super(ref.owner)
+            missing, _ = self._missing_super(ref.owner)
             if missing is not None and NOT_LINKED.isdisjoint(ref.caught):
-                self._note("run", missing[0], came, f"{_dotted(missing[1])} extends or implements it")
+                self._note("run", missing.client.replace(".", "/"), (*came, *missing.chain[:-1]), missing.why)
         if ref.kind in ("new", "class"):  # a class object is there to make objects of
             self._make(ref.owner, came)
         elif ref.kind in ("call", "field") and NOT_LINKED.isdisjoint(ref.caught):

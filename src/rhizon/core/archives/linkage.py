@@ -113,12 +113,12 @@ class _Path:
     def read_content(self, class_name: str) -> bytes | None:
         """The bytes of a class of the content."""
         name = self._owner.get(class_name)
-        return self._content[name].read(class_name) if name is not None and name in self._content else None
+        return self._content[name].read_if_whole(class_name) if name is not None and name in self._content else None
 
     def _get(self, class_name: str) -> ClassFile | None:
         if class_name not in self._parsed:
             name = self._owner.get(class_name)
-            data = self._all[name].read(class_name) if name is not None else None
+            data = self._all[name].read_if_whole(class_name) if name is not None else None
             try:
                 self._parsed[class_name] = parse_class(data) if data is not None else None
             except ClassFileError:
