@@ -11,6 +11,19 @@ from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
 from rhizon.core.archives.classfile import STATIC, ClassFileError, ClassReader, Method, parameter_types
+from rhizon.core.archives.verification_types import (
+    DOUBLE,
+    EFFECTS,
+    FLOAT,
+    FRESH,
+    INT,
+    LONG,
+    NULL,
+    PRIMITIVE_ARRAYS,
+    TOP,
+    places_of,
+    type_of,
+)
 
 __all__ = ["Load", "loads_of_verification"]
 
@@ -18,11 +31,6 @@ OLDEST = 50
 _MOST_STATES = 200_000  # comparisons of one class
 _MOST_DIMENSIONS = 255  # of an array (JVMS 4.3.2)
 OBJECT, THROWABLE = "java/lang/Object", "java/lang/Throwable"
-
-# Verification types (JVMS 4.10.1.2): these marks, names of classes with slashes, and descriptors of arrays.
-INT, FLOAT, LONG, DOUBLE, TOP, NULL, FRESH = "!I", "!F", "!J", "!D", "!T", "!N", "!U"
-_OF_LETTER = {"I": INT, "Z": INT, "B": INT, "C": INT, "S": INT, "F": FLOAT, "J": LONG, "D": DOUBLE}
-_PRIMITIVE_ARRAYS = {4: "[Z", 5: "[C", 6: "[F", 7: "[D", 8: "[B", 9: "[S", 10: "[I", 11: "[J"}
 
 
 class Load(NamedTuple):
@@ -75,66 +83,8 @@ def loads_of_verification(
     return loads, frozenset(unclear)
 
 
-def _of_descriptor(descriptor: str) -> str:
-    """The verification type of a field descriptor (JVMS 4.3.2)."""
-    if descriptor.startswith("["):
-        return descriptor
-    return descriptor[1:-1] if descriptor.startswith("L") else _OF_LETTER[descriptor]
-
-
-def _effects() -> dict[int, tuple[int, tuple[str, ...]]]:
-    """Of instructions with a fixed effect: how many values they take off the stack and what they put there
-    (JVMS 6.5); a long or double is one value here."""
-    table: dict[int, tuple[int, tuple[str, ...]]] = {0x00: (0, ()), 0x01: (0, (NULL,)), 0xC2: (1, ()), 0xC3: (1, ())}
-
-    def put(first: int, last: int, takes: int, *gives: str) -> None:
-        for code in range(first, last + 1):
-            table[code] = (takes, gives)
-
-    put(0x02, 0x08, 0, INT)
-    put(0x09, 0x0A, 0, LONG)
-    put(0x0B, 0x0D, 0, FLOAT)
-    put(0x0E, 0x0F, 0, DOUBLE)
-    put(0x10, 0x11, 0, INT)
-    for code, kind in ((0x15, INT), (0x16, LONG), (0x17, FLOAT), (0x18, DOUBLE)):
-        put(code, code, 0, kind)
-    for index, kind in enumerate((INT, LONG, FLOAT, DOUBLE)):
-        put(0x1A + 4 * index, 0x1D + 4 * index, 0, kind)
-        put(0x2E + index, 0x2E + index, 2, kind)  # loads from an array
-        for code in range(0x60 + index, 0x74, 4):  # add, subtract, multiply, divide, remainder
-            put(code, code, 2, kind)
-        put(0x74 + index, 0x74 + index, 1, kind)
-    put(0x33, 0x35, 2, INT)
-    put(0x4F, 0x56, 3)
-    put(0x57, 0x57, 1)
-    for code, kind in ((0x78, INT), (0x79, LONG), (0x7A, INT), (0x7B, LONG), (0x7C, INT), (0x7D, LONG)):
-        put(code, code, 2, kind)
-    for code in range(0x7E, 0x84):
-        put(code, code, 2, LONG if code % 2 else INT)
-    put(0x84, 0x84, 0)
-    for code, kind in zip(
-        range(0x85, 0x94),
-        (LONG, FLOAT, DOUBLE, INT, FLOAT, DOUBLE, INT, LONG, DOUBLE, INT, LONG, FLOAT, INT, INT, INT),
-        strict=True,
-    ):
-        put(code, code, 1, kind)
-    put(0x94, 0x98, 2, INT)
-    put(0x99, 0x9E, 1)
-    put(0x9F, 0xA6, 2)
-    put(0xA7, 0xA7, 0)
-    put(0xAA, 0xAB, 1)
-    put(0xAC, 0xAF, 1)
-    put(0xB1, 0xB1, 0)
-    put(0xBE, 0xBE, 1, INT)
-    put(0xC6, 0xC7, 1)
-    put(0xC8, 0xC8, 0)
-    return table
-
-
-_EFFECTS = _effects()
 _BRANCHES = (*range(0x99, 0xA8), 0xC6, 0xC7)
 _ENDS = (0xA7, 0xC8, 0xAA, 0xAB, *range(0xAC, 0xB2), 0xBF)  # nothing falls through these
-_STORES = {0x36: 0, 0x37: 0, 0x38: 0, 0x39: 0, 0x3A: 0}
 
 
 class _Checker:
@@ -190,7 +140,7 @@ class _Checker:
         if not self._method.access & STATIC:
             types.append(FRESH if self._method.name == "<init>" and self._owner != OBJECT else self._owner)
         for descriptor in parameter_types(self._method.descriptor):
-            types += _wide(_of_descriptor(descriptor))
+            types += places_of(type_of(descriptor))
         self._locals = types
 
     def _read_frames(self, at: int) -> None:
@@ -223,13 +173,13 @@ class _Checker:
                 elif 252 <= kind <= 254:
                     for _ in range(kind - 251):
                         one, at = self._frame_type(at)
-                        places += _wide(one)
+                        places += places_of(one)
                 elif kind == 255:
                     places = []
                     many, at = self._u2(at), at + 2
                     for _ in range(many):
                         one, at = self._frame_type(at)
-                        places += _wide(one)
+                        places += places_of(one)
                     many, at = self._u2(at), at + 2
                     for _ in range(many):
                         one, at = self._frame_type(at)
@@ -335,7 +285,7 @@ class _Checker:
             have, want = have[deep:], want[deep:]
             if have[:1] not in ("L", "[") or want[:1] not in ("L", "["):
                 return
-            have, want = _of_descriptor(have), _of_descriptor(want)
+            have, want = type_of(have), type_of(want)
         if have == want or want == OBJECT or want[:1] in ("!", "[") or have.startswith("!"):
             return
         self._load(want, why)
@@ -356,7 +306,7 @@ class _Checker:
             places += [TOP] * (index + 2 - len(places))
         if index and places[index - 1] in (LONG, DOUBLE):
             places[index - 1] = TOP
-        places[index : index + len(_wide(kind))] = _wide(kind)
+        places[index : index + len(places_of(kind))] = places_of(kind)
 
     def _step(self, at: int, code: int) -> None:
         """One instruction: the check that it asks for, and its effect (JVMS 4.10.1.9)."""
@@ -375,9 +325,9 @@ class _Checker:
         elif code == 0x32:
             self._pop()
             array = self._pop()
-            self._stack.append(NULL if array == NULL else _of_descriptor(array[1:]))
+            self._stack.append(NULL if array == NULL else type_of(array[1:]))
         elif code == 0xB0:
-            self._assign(self._pop(), _of_descriptor(self._method.descriptor.rpartition(")")[2]), "it is returned")
+            self._assign(self._pop(), type_of(self._method.descriptor.rpartition(")")[2]), "it is returned")
         elif code == 0xBF:
             self._assign(self._pop(), THROWABLE, "it is thrown")
         elif code == 0x58:
@@ -390,7 +340,7 @@ class _Checker:
         elif 0xBB <= code <= 0xC5 and code not in (0xBE, 0xC2, 0xC3, 0xC4):
             self._make(at, code)
         else:
-            takes, gives = _EFFECTS[code]
+            takes, gives = EFFECTS[code]
             for _ in range(takes):
                 self._pop()
             self._stack += gives
@@ -401,7 +351,7 @@ class _Checker:
             self._stack.append(f"{FRESH}{at - self._begin}:{self._class_type(self._u2(at + 1))}")
         elif code == 0xBC:
             self._pop()
-            self._stack.append(_PRIMITIVE_ARRAYS[self._data[at + 1]])
+            self._stack.append(PRIMITIVE_ARRAYS[self._data[at + 1]])
         elif code == 0xBD:
             self._pop()
             of = self._class_type(self._u2(at + 1))
@@ -420,7 +370,7 @@ class _Checker:
     def _constant(self, index: int) -> str:
         tag, _, pair = self._reader.entry(index)
         if tag == 17:
-            return _of_descriptor(self._reader.text(self._reader.entry(pair)[2]))
+            return type_of(self._reader.text(self._reader.entry(pair)[2]))
         return {
             3: INT,
             4: FLOAT,
@@ -439,15 +389,15 @@ class _Checker:
         name, descriptor = self._reader.text(name_at), self._reader.text(descriptor_at)
         owner = self._class_type(owner_at) if code != 0xBA else ""
         if code in (0xB3, 0xB5):
-            self._assign(self._pop(), _of_descriptor(descriptor), f"it is put into the field {name}")
+            self._assign(self._pop(), type_of(descriptor), f"it is put into the field {name}")
         if code in (0xB4, 0xB5):
             self._receive(owner, f"its field {name} is used")
         if code in (0xB2, 0xB4):
-            self._stack.append(_of_descriptor(descriptor))
+            self._stack.append(type_of(descriptor))
         if code < 0xB6:
             return
         for one in reversed(parameter_types(descriptor)):
-            self._assign(self._pop(), _of_descriptor(one), f"it is passed to {name}")
+            self._assign(self._pop(), type_of(one), f"it is passed to {name}")
         if code == 0xB7 and name == "<init>":
             self._initialise(self._pop(), owner)
         elif code == 0xB7:
@@ -456,7 +406,7 @@ class _Checker:
             self._receive(owner, f"its {name} is called")
         result = descriptor.rpartition(")")[2]
         if result != "V":
-            self._stack.append(_of_descriptor(result))
+            self._stack.append(type_of(result))
 
     def _receive(self, owner: str, why: str) -> None:
         have = self._pop()
@@ -493,10 +443,6 @@ class _Checker:
 def _same_fresh(one: str, fresh: str) -> bool:
     """Whether both are the object that one instruction made; a frame names only where that instruction is."""
     return one.startswith(FRESH) and one.partition(":")[0] == fresh.partition(":")[0]
-
-
-def _wide(kind: str) -> list[str]:
-    return [kind, TOP] if kind in (LONG, DOUBLE) else [kind]
 
 
 def _without_last(places: list[str], count: int) -> list[str]:
