@@ -20,8 +20,9 @@ with atheris.instrument_imports(include=OURS):
     from rhizon.core.archives.assembly import read_assembly
     from rhizon.core.archives.classfile import ClassFileError, parse_class
     from rhizon.core.archives.entries import Archive
-    from rhizon.core.archives.evidence import Namespaces, judge_code
+    from rhizon.core.archives.evidence import judge_code
     from rhizon.core.archives.metadata import READERS, MetadataError
+    from rhizon.core.archives.namespaces import Namespaces
     from rhizon.core.archives.scan import scan
     from rhizon.core.errors import TrustError
     from rhizon.core.settings.dialects import DIALECTS

@@ -17,7 +17,7 @@ SEARCH = """
 import sys
 from pathlib import Path
 from rhizon.core.archives.entries import Archive
-from rhizon.core.archives.evidence import Namespaces
+from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.archives.classes import ArchiveClasses
 client = Namespaces(sys.argv[2:])
 found = hits = 0

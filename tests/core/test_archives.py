@@ -1,8 +1,6 @@
 """Archives: hostile ones are refused before a byte is unpacked; metadata is read by declaration, code by its format."""
 
-import base64
 import contextlib
-import hashlib
 import io
 import json
 import os
@@ -20,12 +18,14 @@ from rhizon.core.archives.assembly_set import assemblies_together
 from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import archive_classes
 from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
+from rhizon.core.archives.deep import every_class
 from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.evidence import Evidence
 from rhizon.core.archives.facts import ArchiveFacts, read_facts
 from rhizon.core.archives.metadata import READERS, MetadataError
 from rhizon.core.archives.metadata.flat import main_attributes
 from rhizon.core.archives.notation import read_range
-from rhizon.core.archives.scan import Scanned, runtime_range, scan
+from rhizon.core.archives.scan import Scanned, client_namespaces, runtime_range, scan
 from rhizon.core.archives.spelling import read_id, read_version
 from rhizon.core.archives.together import together
 from rhizon.core.errors import TrustError
@@ -209,6 +209,12 @@ CLASSES: tuple[tuple[str, dict[str, bytes | str], int | None], ...] = (
 )
 
 
+def without(data: bytes, path: str) -> bytes:
+    """An archive without one of its files."""
+    with zipfile.ZipFile(io.BytesIO(data)) as whole:
+        return jar({name: whole.read(name) for name in whole.namelist() if name != path})
+
+
 def in_one_set(files: dict[str, bytes]) -> dict[str, Scanned]:
     """The archives as they are beside each other on one server."""
     scanned = {name: scan(Archive(data, name), [TARNHOLT]) for name, data in files.items()}
@@ -248,8 +254,34 @@ class Code(unittest.TestCase):
                 self.assertEqual([one.code for one in found.findings], expected)
                 if evidence.verdict != "clean":
                     self.assertTrue(evidence.chain[-1].startswith(evidence.client) and evidence.why)
+                # what a library says matters only where it says that it is for players
+                for library in (one for one in files if one.endswith("-lib.jar") and judged[one].placement != "player"):
+                    bare = without(files[library], "keel/about.json")
+                    beside = in_one_set({**files, library: bare})
+                    self.assertEqual(beside[f"{name}.jar"].code.evidence, evidence, "the library says nothing itself")
+                    self.check_library(judged[library], beside[library], evidence)
+                    self.check_every_class(files[library], name)
                 seen.add((facts["verdict"], runs))
         self.assertEqual(seen, {("certain", False), ("possible", False), ("possible", True), ("clean", True)})
+
+    def check_library(self, described: Scanned, bare: Scanned, evidence: Evidence) -> None:
+        """The verdict on a library beside the one archive that may use it."""
+        self.assertEqual(described.code.evidence, bare.code.evidence)
+        if bare.code.evidence is not None and bare.code.evidence.verdict == "possible":
+            self.assertNotEqual(evidence.verdict, "clean")
+            self.assertIn(bare.source, " ".join(bare.code.evidence.chain))
+        self.assertEqual([one for one in bare.findings if one.code.startswith("client")], [])
+
+    def check_every_class(self, library: bytes, name: str) -> None:
+        """Each class by itself: what its source in bench/placement/patterns.py says."""
+        found = every_class(archive_classes(Archive(library, name)), client_namespaces(TARNHOLT))
+        expected = {
+            **dict.fromkeys(("lib-interface-0", "lib-made-0", "lib-not-used-0", "lib-super-client-0"), (1, 0)),
+            **dict.fromkeys(("lib-deep-0", "lib-super-verified-0", "lib-verified-0"), (2, 0)),
+            **dict.fromkeys(("lib-called-0", "lib-called-calm-0", "lib-guarded-0"), (0, 1)),
+        }
+        self.assertEqual((found.unloadable_count, found.referring_count), expected.get(name, (0, 0)), name)
+        self.assertTrue(all(one.client.startswith("tarnholt.client.") for one in (*found.unloadable, *found.referring)))
 
     @settings(max_examples=examples(200))
     @given(st.data())
@@ -266,20 +298,10 @@ class Code(unittest.TestCase):
 
     def test_odd_archives(self) -> None:
         entry = about(entry="a.Gone")
-        body = b"reeds"
-        digest = base64.b64encode(hashlib.sha256(body).digest()).decode()
-        signed = f"Manifest-Version: 1.0\n\nName: a.txt\nSHA-256-Digest: {digest}\n\n"
-        by = {"META-INF/MANIFEST.MF": signed, "META-INF/K.SF": ""}
         rows: tuple[tuple[dict[str, bytes | str], list[str]], ...] = (
             ({"keel/about.json": entry, "a/B.class": CLASS_21}, ["entry-missing"]),
             ({"keel/about.json": about(entry="a.B"), "a/B.class": CLASS_21}, ["class-broken"]),
             ({"keel/about.json": about(), "lib/x.so": "elf"}, ["native-code"]),
-            ({"keel/about.json": about(), **by, "a.txt": body}, []),
-            (
-                {"keel/about.json": about(), **by, "a.txt": "x"},
-                ["signature-broken"],
-            ),
-            ({"keel/about.json": about(), "META-INF/MANIFEST.MF": signed, "a.txt": "x"}, []),
         )
         for entries, codes in rows:
             self.assertEqual([one.code for one in whole(entries).findings], codes)

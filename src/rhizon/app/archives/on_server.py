@@ -4,14 +4,20 @@ from collections.abc import Iterable, Sequence
 from pathlib import Path
 
 from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
-from rhizon.adapters.files import BytesOnDemand, read_bytes
-from rhizon.app.archives.scan import LARGEST_HELD, ScannedFile, archive_files, assembly_entry, judge_set, scan_files
+from rhizon.adapters.files import read_bytes
+from rhizon.app.archives.scan import (
+    LARGEST_HELD,
+    ScannedFile,
+    archive_files,
+    assembly_entry,
+    classes_of,
+    judge_set,
+    scan_files,
+)
 from rhizon.app.host import Host
 from rhizon.app.instance.state import InstanceState
 from rhizon.core.archives.assembly import Assembly, read_assembly
 from rhizon.core.archives.assembly_set import assemblies_together
-from rhizon.core.archives.classes import ArchiveClasses, archive_classes
-from rhizon.core.archives.entries import Archive, Budget
 from rhizon.core.archives.linkage import content_linkage
 from rhizon.core.archives.scan import client_namespaces
 from rhizon.core.errors import RhizonError
@@ -33,7 +39,7 @@ def content_findings(host: Host, state: InstanceState) -> list[Finding]:
     if not files:
         return []
     scanned = judge_set(host, scan_files(host, files, [game]), [game])
-    findings = [one for file in scanned for one in file.findings if one.code in ("client-only-code", "entry-unusable")]
+    findings = [one for file in scanned for one in file.findings if one.severity == "error"]
     own = [folder / path for path in state.inventory.files if not any(folder / path == file for file in files)]
     try:
         with cpu_limit(CPU_SECONDS):
@@ -59,22 +65,9 @@ def _java(state: InstanceState, scanned: Sequence[ScannedFile], own: Sequence[Pa
         for one in scanned
         if one.archive is not None and one.archive.facts is not None
     }
-    content = {Path(one.path).name: classes for one in scanned for classes in _classes(Path(one.path))}
-    beside = {path.name: classes for path in own for classes in _classes(path)}
+    content = {Path(one.path).name: classes for one in scanned if (classes := classes_of(Path(one.path)))}
+    beside = {path.name: classes for path in own if (classes := classes_of(path))}
     return content_linkage(content, entries, beside, client_namespaces(state.game))
-
-
-def _classes(file: Path) -> Iterable[ArchiveClasses]:
-    """The classes of a Java archive; nothing for another file and for one that cannot be read."""
-    if file.suffix.lower() not in (".jar", ".zip"):
-        return
-    try:
-        data = BytesOnDemand(file)
-        classes = archive_classes(Archive(data, file.name, Budget(file.name, data.size)))
-    except (RhizonError, OSError):
-        return
-    classes.lift_budget()
-    yield classes
 
 
 def _assemblies(own: Sequence[Path]) -> Iterable[Assembly]:

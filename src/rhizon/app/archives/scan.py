@@ -1,5 +1,6 @@
 """Archives on this machine as Rhizon sees them: read once, then remembered."""
 
+import contextlib
 import os
 import time
 from collections.abc import Iterable, Mapping, Sequence
@@ -16,10 +17,11 @@ from rhizon.core.archives.assembly import Assembly, read_assembly
 from rhizon.core.archives.assembly_set import assemblies_together
 from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import ArchiveClasses, archive_classes
+from rhizon.core.archives.deep import EveryClass, every_class
 from rhizon.core.archives.entries import Archive, Budget
 from rhizon.core.archives.evidence import Evidence
 from rhizon.core.archives.kind import HEAD_BYTES, Kind, kind_of_bytes
-from rhizon.core.archives.scan import Scanned, scan, scan_assembly, with_evidence
+from rhizon.core.archives.scan import Scanned, client_namespaces, scan, scan_assembly, with_evidence
 from rhizon.core.archives.together import together
 from rhizon.core.errors import RhizonError, TrustError
 from rhizon.core.finding import Finding
@@ -33,6 +35,8 @@ __all__ = [
     "ScannedFile",
     "archive_files",
     "assembly_entry",
+    "classes_of",
+    "every_class_of",
     "judge_set",
     "left_unread",
     "scan_files",
@@ -50,6 +54,8 @@ CPU_SECONDS = 1.5  # of one archive, and
 CPU_SECONDS_OF_SET = 10.0  # of judging all of them together, and
 CPU_SECONDS_OF_SET_PER_MB = 0.02  # of their size
 CPU_SECONDS_PER_MB = 0.25  # of its size
+CPU_SECONDS_DEEP = 10.0  # of looking at every class of one archive, and
+CPU_SECONDS_DEEP_PER_MB = 2.0  # of its size
 
 
 class ScannedFile(msgspec.Struct, frozen=True, kw_only=True):
@@ -234,19 +240,39 @@ def judge_set(host: Host, files: Sequence[ScannedFile], games: Sequence[GameDefi
     return [_with_archive(one, judged.get(Path(one.path).name)) for one in files]
 
 
+def classes_of(file: Path) -> ArchiveClasses | None:
+    """The classes of a Java archive, to be read as often as the caller has time for; None for another file, and for one
+    that cannot be read."""
+    if file.suffix.lower() not in (".jar", ".zip"):
+        return None
+    try:
+        data = BytesOnDemand(file)
+        classes = archive_classes(Archive(data, file.name, Budget(file.name, data.size)))
+    except (RhizonError, OSError):
+        return None
+    classes.lift_budget()
+    return classes
+
+
+def every_class_of(file: ScannedFile, games: Sequence[GameDefinition]) -> EveryClass | None:
+    """Each class of an archive by itself; None for what has none, and where it takes too long."""
+    archive, path = file.archive, Path(file.path)
+    if archive is None or not archive.code.classes:
+        return None
+    client = client_namespaces(*(game for game in games if archive.game in (None, game.id)))
+    with contextlib.suppress(CpuLimitError), cpu_limit(CPU_SECONDS_DEEP + CPU_SECONDS_DEEP_PER_MB * file.size / 1e6):
+        classes = classes_of(path)
+        return every_class(classes, client) if classes is not None else None
+    return None
+
+
 def _verdicts(
     by_name: Mapping[str, ScannedFile], archives: Mapping[str, Scanned], games: Sequence[GameDefinition]
 ) -> dict[str, Evidence]:
     """The verdicts that differ from those that each archive has alone; of those that can be told in time."""
 
     def open_classes(name: str) -> ArchiveClasses | None:
-        try:
-            data = BytesOnDemand(Path(by_name[name].path))
-            classes = archive_classes(Archive(data, name, Budget(name, data.size)))
-            classes.lift_budget()  # its classes are read again and again; what bounds that is the time
-            return classes
-        except (RhizonError, OSError):
-            return None
+        return classes_of(Path(by_name[name].path))
 
     size = sum(one.size for one in by_name.values())
     end = time.process_time() + CPU_SECONDS_OF_SET + CPU_SECONDS_OF_SET_PER_MB * size / 1e6

@@ -14,6 +14,8 @@ from rhizon.app.archives.scan import (
     ENDINGS,
     ScannedFile,
     archive_files,
+    classes_of,
+    every_class_of,
     judge_set,
     left_unread,
     scan_files,
@@ -22,6 +24,8 @@ from rhizon.app.archives.scan import (
 from rhizon.app.choose.sources import PACK_ENDING, read_pack, read_source
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
+from rhizon.core.archives.class_path import ClassPath
+from rhizon.core.archives.deep import EveryClass
 from rhizon.core.errors import DocumentError, InputError, RhizonError
 from rhizon.core.finding import SEVERITIES, Finding, worst_first
 from rhizon.core.model.catalog import CATALOG_FILE, SHELF_FILE
@@ -38,7 +42,8 @@ Kind = Literal["content list", "pack", "lock", "game definition", "archive"]
 
 
 class Inspection(msgspec.Struct, frozen=True, kw_only=True):
-    """One file. Exactly one of the documents is there for its kind; ``files`` counts what a pack holds."""
+    """One file. Exactly one of the documents is there for its kind; ``files`` counts what a pack holds; ``every_class``
+    of a Java archive, where that was asked for."""
 
     path: str
     kind: Kind
@@ -51,22 +56,34 @@ class Inspection(msgspec.Struct, frozen=True, kw_only=True):
     lock: Lock | None = None
     game: GameDefinition | None = None
     archive: ScannedFile | None = None
+    every_class: EveryClass | None = None
     findings: tuple[Finding, ...] = ()
 
 
 class InspectResult(msgspec.Struct, frozen=True, kw_only=True):
     """Each file, and each archive of a folder that is not a pack, worst first; then all findings, worst first.
-    ``is_shelf``: the archives are a catalog's, where several releases of one item are not a mistake."""
+    ``is_shelf``: the archives are a catalog's, where several releases of one item are not a mistake; ``holders``: the
+    files that have a class that was asked for, by its name with dots."""
 
     inspected: tuple[Inspection, ...]
     is_shelf: bool
+    holders: dict[str, tuple[str, ...]] = {}
     findings: tuple[Finding, ...]
 
 
-def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Reporter) -> InspectResult:
+def inspect(
+    host: Host,
+    paths: Sequence[Path],
+    game: str | None,
+    reporter: Reporter,
+    *,
+    deep: bool = False,
+    find_classes: Sequence[str] = (),
+) -> InspectResult:
     """What each file is. Archives are also judged together, unless they are a catalog's.
 
-    With ``game`` archives are read under that definition only. Raises InputError, DocumentError, TrustError.
+    With ``game`` archives are read under that definition only; with ``deep`` every class of them is looked at by
+    itself; ``find_classes`` (with dots) are looked for in all of them. Raises InputError, DocumentError, TrustError.
     """
     archives: list[Path] = []
     others: list[Inspection] = []
@@ -95,15 +112,45 @@ def inspect(host: Host, paths: Sequence[Path], game: str | None, reporter: Repor
     if len(scanned) > 1 and not shelf:
         scanned = judge_set(host, scanned, rules)
     scanned = [_as_described(one, rules) for one in scanned]
-    seen = [
-        Inspection(path=one.path, kind="archive", sha256=one.sha256, size=one.size, archive=one, findings=one.findings)
-        for one in scanned
-    ]
+    seen = [_looked_into(one, rules) if deep else _inspection(one) for one in scanned]
     seen.sort(key=lambda one: (min((SEVERITIES.index(f.severity) for f in one.findings), default=9), one.path))
     together = scan_together(scanned, rules) if len(scanned) > 1 and not shelf else []
     inspected = (*others, *seen)
+    holders = {name: _holders(name, scanned) for name in find_classes}
     findings = [*(one for file in inspected for one in file.findings), *unread, *together]
-    return InspectResult(inspected=inspected, is_shelf=shelf, findings=tuple(worst_first(findings)))
+    return InspectResult(inspected=inspected, is_shelf=shelf, holders=holders, findings=tuple(worst_first(findings)))
+
+
+def _holders(class_name: str, files: Sequence[ScannedFile]) -> tuple[str, ...]:
+    """The files that have a class, in themselves or in an archive inside."""
+    archives = {one.path: one.archive for one in files if one.archive is not None}
+    return tuple(ClassPath(archives, lambda path: classes_of(Path(path))).holders(class_name.replace(".", "/")))
+
+
+def _looked_into(one: ScannedFile, rules: Sequence[GameDefinition]) -> Inspection:
+    """An archive with all of its classes, or with a finding where they take too long."""
+    found = every_class_of(one, rules)
+    if found is None and one.archive is not None and one.archive.code.classes:
+        unfinished = Finding(
+            code="deep-unfinished",
+            severity="note",
+            subject=Path(one.path).name,
+            what="looking at every class takes too long for an archive of its size",
+            remedy="Inspect it without --deep.",
+        )
+        one = msgspec.structs.replace(one, findings=(*one.findings, unfinished))
+    return msgspec.structs.replace(_inspection(one), every_class=found)
+
+
+def _inspection(one: ScannedFile) -> Inspection:
+    return Inspection(
+        path=one.path,
+        kind="archive",
+        sha256=one.sha256,
+        size=one.size,
+        archive=one,
+        findings=one.findings,
+    )
 
 
 def _as_described(one: ScannedFile, rules: Sequence[GameDefinition]) -> ScannedFile:

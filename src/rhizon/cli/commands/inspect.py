@@ -34,14 +34,24 @@ __all__ = ["inspect"]
         ("rhizon inspect tarnholt.list.toml", "a content list"),
         ("rhizon inspect reedlight-2.1.0.jar", "what an archive says and what its code shows"),
         ("rhizon inspect my-mods/ --verbose", "a folder of archives, with every finding"),
+        ("rhizon inspect my-mods/ --find-class marshlib.Lamps", "which archives have a class"),
+        ("rhizon inspect marshlib-4.0.0.jar --deep", "which classes of a library no server can load"),
     ),
     verbose="every finding, not only the first five of each kind",
     tables=True,
     results=False,
 )
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE|FOLDER...")
+@click.option("--deep", is_flag=True, help="Look at every class by itself, also those that no loader starts.")
+@click.option(
+    "--find-class",
+    "find_classes",
+    multiple=True,
+    metavar="NAME",
+    help="Say which archives have this class.",
+)
 @click.option("--game", metavar="ID", shell_complete=complete_games, help="Read archives as content of this game only.")
-def inspect(call: Call, files: tuple[Path, ...], game: str | None) -> Answer:
+def inspect(call: Call, files: tuple[Path, ...], deep: bool, find_classes: tuple[str, ...], game: str | None) -> Answer:
     """Show what files really are: archives (or a folder of them), a content list, a pack, a lock, a definition.
 
     Of an archive: what it says, what its code shows, and where the two disagree. A catalog is a shelf of many releases;
@@ -49,7 +59,7 @@ def inspect(call: Call, files: tuple[Path, ...], game: str | None) -> Answer:
     """
     from rhizon.app.choose.inspect import inspect as look
 
-    seen = look(call.host, files, game, call.reporter)
+    seen = look(call.host, files, game, call.reporter, deep=deep, find_classes=find_classes)
     call.close()
     findings = list(seen.findings)
     shown, more = (findings, []) if call.out.verbose else _few_of_each(findings)
@@ -61,6 +71,8 @@ def inspect(call: Call, files: tuple[Path, ...], game: str | None) -> Answer:
                 _render(to, one, call)
         if len(archives) > 1:
             _render_archives(to, archives, findings, call, shelf=seen.is_shelf)
+        for name, files in seen.holders.items():
+            say(to, f"class {name}: " + (", ".join(files) or "in none of these archives"))
         show_findings(to, shown)
         for line in more:
             say(to, line)
@@ -187,6 +199,7 @@ def _archive(to: "Console", one: "Inspection") -> None:
     else:
         rows += [
             ("code", _evidence(found)),
+            ("every class", _every_class(one)),
             ("runs on", f"Java {code.java_major} and later" if code.java_major else ""),
             ("embeds", ", ".join(inside) or "nothing"),
             ("size", f"{size_text(one.size or 0)} in {found.files} files, {code.classes} classes"),
@@ -198,10 +211,29 @@ def _archive(to: "Console", one: "Inspection") -> None:
 def _evidence(found: "Scanned") -> str:
     evidence = found.code.evidence
     if evidence is None:
-        return "none that a loader starts" if found.code.classes else "none"
+        return "none that a loader starts; --deep looks at every class" if found.code.classes else "none"
     if evidence.verdict == "clean":
         return "clean: no client-only code is reached"
+    if evidence.verdict == "unused":
+        return "unused: no entry class of these archives comes to it"
     return f"{evidence.verdict}: {' → '.join(evidence.chain)} ({evidence.why})"
+
+
+def _every_class(one: "Inspection") -> str:
+    """The counts of what no server can use, and the first of each."""
+    deep = one.every_class
+    if deep is None:
+        return ""
+    told = [
+        f"{count} {what}" + (f" ({', '.join(f'{x.name}: {x.client}' for x in some[:3])}{' …' if count > 3 else ''})")
+        for count, what, some in (
+            (deep.unloadable_count, "no server can load", deep.unloadable),
+            (deep.referring_count, "name client code", deep.referring),
+        )
+        if count
+    ]
+    unread = [f"{deep.unread} unreadable"] if deep.unread else []
+    return f"{deep.classes}: " + ("; ".join([*told, *unread]) or "none needs client code")
 
 
 def _built(found: "Assembly") -> list[tuple[str, str]]:
@@ -228,6 +260,14 @@ def _render_archives(
     columns = ("item", "release", "placement", "code", "loaders", "game versions", "Java", "size", "")
     rows = [_row(one) for one in files]
     call.table(to, columns, rows, right=("Java", "size"))
+    deep = [
+        (Path(one.path).name, str(x.classes), str(x.unloadable_count), str(x.referring_count))
+        for one in archives
+        if (x := one.every_class) is not None and (x.unloadable_count or x.referring_count)
+    ]
+    if deep:
+        columns_deep = ("archive", "classes", "no server can load", "name client code")
+        call.table(to, columns_deep, deep, right=columns_deep[1:])
     if any(row[2].endswith("*") for row in rows):
         say(to, "* not declared by the author, or the code shows otherwise")
 

@@ -12,7 +12,7 @@ from collections.abc import Callable, Mapping, Sequence
 import msgspec
 
 from rhizon.core.archives.classes import ArchiveClasses
-from rhizon.core.archives.evidence import judge_code
+from rhizon.core.archives.evidence import Evidence, evidence_by_owner, judge_code
 from rhizon.core.archives.scan import Scanned, client_namespaces, with_evidence
 from rhizon.core.model.game import GameDefinition
 
@@ -41,7 +41,47 @@ def judge_together(
         if again == judged:
             break
         judged = again
-    return judged
+    return {**judged, **_libraries(judged, open_classes, games, may_go_on)}
+
+
+def _libraries(
+    archives: Mapping[str, Scanned],
+    open_classes: Callable[[str], ArchiveClasses | None],
+    games: Mapping[str, GameDefinition],
+    may_go_on: Callable[[], bool],
+) -> dict[str, Scanned]:
+    """The libraries that name client code, judged by what the entries of the whole set use of them. One that nobody
+    comes to is "unused"; where time runs out, only those get a verdict that were found to use client code."""
+    wanted = {
+        name for name, one in archives.items() if one.code.names_client and not (one.facts and one.facts.entry)
+    } - {name for name, one in archives.items() if one.placement == "player"}
+    if not wanted:
+        return {}
+    path = ClassPath(archives, open_classes)
+    judged = {}
+    by_game: dict[str, list[str]] = {}
+    for name, one in sorted(archives.items()):
+        starts = one.game is not None and one.game in games and one.placement != "player" and bool(_entries(one))
+        if one.game is not None and starts and wanted.intersection(path.reached_from(name)):
+            by_game.setdefault(one.game, []).append(name)
+    whole = bool(by_game) and may_go_on()
+    for game, starting in by_game.items():
+        reached = {other for name in starting for other in path.reached_from(name)}
+        view = _View("", [name for name in reached if not path.is_for_players(name)], path)
+        entries = [entry for name in starting for entry in _entries(archives[name])]
+        client = client_namespaces(games[game])
+        found, ended = evidence_by_owner(view.read, entries, client, view.providers(), view.owner_of_step, may_go_on)
+        whole = whole and ended
+        for name in wanted & found.keys():
+            if ended or found[name].verdict != "clean":
+                chain = tuple(view.marked(step) for step in found[name].chain)
+                judged[name] = with_evidence(archives[name], msgspec.structs.replace(found[name], chain=chain))
+    unused = wanted - judged.keys() if whole or not by_game else ()
+    return {**judged, **{name: with_evidence(archives[name], Evidence(verdict="unused")) for name in unused}}
+
+
+def _entries(one: Scanned) -> tuple[str, ...]:
+    return one.facts.entry if one.facts is not None else ()
 
 
 def _judged(name: str, one: Scanned, path: "ClassPath", games: Mapping[str, GameDefinition]) -> Scanned:
@@ -136,7 +176,8 @@ class ClassPath:
 
 
 class _View:
-    """The class path as the code of one archive sees it: its own classes, then those of the archives it can come to."""
+    """The class path as the code of one archive sees it: its own classes, then those of the archives it can come to.
+    Without an own one, as all of these see it."""
 
     def __init__(self, own: str, others: Sequence[str], path: ClassPath) -> None:
         self._own = own
@@ -147,7 +188,7 @@ class _View:
     def owner(self, class_name: str) -> str | None:
         """The archive that has a class; its own before all others."""
         if class_name not in self._owner:
-            own = self._path.classes(self._own)
+            own = self._path.classes(self._own) if self._own else None
             if own is not None and class_name in own.where:
                 self._owner[class_name] = self._own
             else:
@@ -172,7 +213,7 @@ class _View:
     def providers(self) -> dict[str, list[str]]:
         """What the service files of all these archives name."""
         every: dict[str, list[str]] = {}
-        for name in (self._own, *sorted(self._others)):
+        for name in (*filter(None, [self._own]), *sorted(self._others)):
             classes = self._path.classes(name) if not self._path.is_for_players(name) or name == self._own else None
             for service, named in classes.providers.items() if classes is not None else ():
                 every.setdefault(service, []).extend(named)
@@ -180,9 +221,13 @@ class _View:
 
     def marked(self, step: str) -> str:
         """A step of a chain with the archive where it is not the one that is judged."""
-        name = step.replace(".", "/")
-        owner = self.owner(name) or self.owner(name.rpartition("/")[0])
+        owner = self.owner_of_step(step)
         return f"{step} ({owner})" if owner not in (None, self._own) else step
+
+    def owner_of_step(self, step: str) -> str | None:
+        """The archive of a class, or of a class with a method, as chains name them."""
+        name = step.replace(".", "/")
+        return self.owner(name) or self.owner(name.rpartition("/")[0])
 
 
 def reachable(start: str, neighbours: Callable[[str], Sequence[str]]) -> list[str]:

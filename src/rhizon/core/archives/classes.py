@@ -7,10 +7,10 @@ from collections.abc import Iterable, Iterator
 
 from rhizon.core.archives.classfile import class_major
 from rhizon.core.archives.entries import Archive
-from rhizon.core.archives.evidence import Namespaces
 from rhizon.core.archives.facts import MANIFEST
 from rhizon.core.archives.metadata.fields import MetadataError
 from rhizon.core.archives.metadata.flat import main_attributes
+from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.errors import TrustError
 
 __all__ = [
@@ -41,12 +41,14 @@ _WORDS = bytes(byte if byte in _NAMES or byte > 0x7F else 0x20 for byte in range
 
 class ArchiveClasses:
     """The classes of an archive and of those inside it, by name with slashes; read when asked. ``providers`` are those
-    that its service files name, by service; ``highest`` the highest class-file major that every runtime must load."""
+    that its service files name, by service; ``highest`` the highest class-file major that every runtime must load;
+    ``client_packages`` how many classes name code of a package that a server does not have."""
 
     def __init__(self) -> None:
         self.where: dict[str, tuple[Archive, str]] = {}
         self.highest: int | None = None
         self.hit = False
+        self.client_packages: dict[str, int] = {}
         self.providers: dict[str, list[str]] = {}
         self._words: set[bytes] = set()
         self._service_files = 0
@@ -86,7 +88,10 @@ class ArchiveClasses:
         rather than too few), and whether any names client code."""
         for archive, path in found:
             data = archive.head(path, 8) if client.is_empty else archive.read(path, LONGEST_CLASS)
-            self.hit = self.hit or client.named_in(data)
+            if client.named_in(data):
+                self.hit = True
+                for package in client.counted_in(data):
+                    self.client_packages[package] = self.client_packages.get(package, 0) + 1
             major = class_major(data)
             if major is not None:
                 # every word in the bytes, at the speed of split: the few that name a package are picked out once

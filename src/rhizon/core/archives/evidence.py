@@ -24,14 +24,17 @@ from rhizon.core.archives.classfile import (
     named_types,
     parse_class,
 )
-from rhizon.core.archives.screen import SCREEN_CLASSES, needs_screen
+from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.archives.verifier import Load, loads_of_verification
 
-__all__ = ["NOT_LINKED", "Evidence", "Namespaces", "follow_references", "judge_code"]
+__all__ = ["NOT_LINKED", "Evidence", "evidence_by_owner", "follow_references", "judge_code"]
 
-Verdict = Literal["certain", "possible", "clean"]
+# "unused": no entry of the set comes to it.
+Verdict = Literal["certain", "possible", "clean", "unused"]
 _STEPS = 20_000  # of following references; what is beyond is not looked at
 _MOST_CLASSES = 2_000  # that are parsed for one verdict
+_STEPS_OF_SET = 200_000  # where the entries of all archives are started at once
+_MOST_CLASSES_OF_SET = 20_000
 
 
 # What is caught by code that goes on after a missing class, one looked up by name, and a missing screen.
@@ -64,56 +67,6 @@ class Evidence(msgspec.Struct, frozen=True, kw_only=True):
     client: str = ""
     chain: tuple[str, ...] = ()
     why: str = ""
-
-
-class Namespaces:
-    """Code that only a client has: packages with dots, the annotation types that mark more of it, and packages of the
-    runtime of which a machine without a screen cannot use all (``platform``)."""
-
-    def __init__(self, packages: Iterable[str], marks: Iterable[str] = (), platform: Iterable[str] = ()) -> None:
-        self._platform = tuple(one.replace(".", "/") + "/" for one in platform)
-        self._heads = tuple(one.replace(".", "/") + "/" for one in packages)
-        self._dotted = tuple(one + "." for one in packages)
-        self.marks = frozenset(one.replace(".", "/") for one in marks)
-        # what to look for in the bytes of a class before it is parsed
-        words = (*self._heads, *self._dotted, *(f"L{one};" for one in self.marks))
-        self.needles = tuple(one.encode() for one in words)
-        # of a name that is put together: the package's first word and its last part, both somewhere in one class
-        named = [one.rstrip(".") for one in self._dotted if one.count(".") > 1]
-        self._halves = tuple((one.partition(".")[0].encode(), f".{one.rpartition('.')[2]}".encode()) for one in named)
-        self._platform_heads = tuple(one.encode() for one in self._platform)
-
-    @property
-    def is_empty(self) -> bool:
-        """Whether there is nothing that only a client has."""
-        return not (self.needles or self._platform)
-
-    def named_in(self, data: bytes) -> bool:
-        """Whether the bytes of a class may name such code: never False where they do."""
-        if any(needle in data for needle in self.needles):
-            return True
-        if any(head in data for head in self._platform_heads) and SCREEN_CLASSES.search(data):
-            return True
-        return any(last in data and first in data for first, last in self._halves)
-
-    def has(self, name: str) -> bool:
-        """Whether a class (with slashes) is in a client-only package."""
-        return name.startswith(self._heads)
-
-    def wants_screen(self, ref: Ref) -> bool:
-        """Whether a call or a new object of the runtime's own needs a screen."""
-        return ref.kind == "call" and ref.owner.startswith(self._platform) and needs_screen(ref.owner, ref.name)
-
-    def part_of(self, text: str) -> str:
-        """The client-only package of whose name a string holds the last part, such as ``.client``; else nothing."""
-        named = (one.rstrip(".") for one in self._dotted)
-        return next((one for one in named if "." in one and f".{one.rpartition('.')[2]}" in text), "")
-
-    def spelled(self, text: str) -> str:
-        """The class that a string in code names, with slashes, when it is in a client-only package; else nothing."""
-        if text.startswith(self._dotted):
-            return text.replace(".", "/")
-        return text if text.startswith(self._heads) else ""
 
 
 class _Step(NamedTuple):
@@ -154,6 +107,38 @@ def follow_references(
     walk.follow([one.replace(".", "/") for one in entries])
 
 
+def evidence_by_owner(
+    read: Callable[[str], bytes | None],
+    entries: Sequence[str],
+    client: Namespaces,
+    services: Mapping[str, Sequence[str]],
+    owner_of: Callable[[str], str | None],
+    may_go_on: Callable[[], bool],
+) -> tuple[dict[str, Evidence], bool]:
+    """What the code of each archive is found to use when the entries of a whole set are started, by the archive that
+    ``owner_of`` gives for a step of a chain; "clean" for one that is come to and uses no client code.
+
+    False with it where ``may_go_on`` ended the walk: then an archive that is clean, or not there, may be so for that.
+    """
+    walk = _Walk(read, client, services, None)
+    found: dict[str, dict[str, Evidence]] = {}
+
+    def keep(kind: str, evidence: Evidence) -> None:
+        owner = owner_of(evidence.chain[-2]) if len(evidence.chain) > 1 else None
+        if owner is not None:
+            found.setdefault(owner, {}).setdefault(kind, evidence)
+
+    walk.on_found, walk.most_classes = keep, _MOST_CLASSES_OF_SET
+    whole = walk.follow([one.replace(".", "/") for one in entries], most_steps=_STEPS_OF_SET, may_go_on=may_go_on)
+    reached = {owner_of(_dotted(name)) for name in walk.linked}
+    verdicts = {}
+    for owner in (one for one in reached if one is not None):
+        kinds = found.get(owner, {})
+        kind = next((one for one in walk.telling_kinds() if one in kinds), None)
+        verdicts[owner] = kinds[kind] if kind is not None else Evidence(verdict="clean")
+    return verdicts, whole
+
+
 class _Walk:
     """Follows references from the entry classes through an archive and those inside it."""
 
@@ -170,13 +155,15 @@ class _Walk:
         self._client = client
         self._services = services
         self._classes: dict[str, ClassFile | None] = {}
+        self.most_classes = _MOST_CLASSES
         self._verified_classes: dict[str, tuple[list[Load], frozenset[tuple[str, str]]]] = {}
         self.visit: Callable[[str, Ref, tuple[str, ...]], None] | None = None
+        self.on_found: Callable[[str, Evidence], None] | None = None
         self._reflects = False
         self._called: set[tuple[str, str]] = set()
         self._waiting: dict[tuple[str, str], list[tuple[str, Method, tuple[str, ...]]]] = {}
         self._entries: frozenset[str] = frozenset()
-        self._linked: set[str] = set()
+        self.linked: set[str] = set()
         self._made: set[str] = set()
         self._run: set[tuple[str, str, str]] = set()
         self._queue: deque[_Step] = deque()
@@ -191,23 +178,32 @@ class _Walk:
             if certain is not None:
                 return certain
         self.follow(entries, until="run")
-        for kind in ("run", "linked", "made", *(("type",) if self._reflects else ())):
-            if kind in self._found:
-                return self._found[kind]
-        return Evidence(verdict="clean")
+        return next((self._found[one] for one in self.telling_kinds() if one in self._found), Evidence(verdict="clean"))
 
-    def follow(self, entries: Sequence[str], until: str = "") -> None:
-        """Starts every entry and follows what it comes to, until something of the kind ``until`` is found."""
+    def telling_kinds(self) -> tuple[str, ...]:
+        """The kinds of what is found that make a verdict, the most telling first."""
+        return ("run", "linked", "made", *(("type",) if self._reflects else ()))
+
+    def follow(
+        self,
+        entries: Sequence[str],
+        until: str = "",
+        most_steps: int = _STEPS,
+        may_go_on: Callable[[], bool] = lambda: True,
+    ) -> bool:
+        """Starts every entry and follows what it comes to, until something of the kind ``until`` is found; whether
+        nothing is left to follow."""
         for entry in entries:
             self._make(entry, ())
-        for _ in range(_STEPS):
-            if not self._queue or until in self._found:
+        for step in range(most_steps):
+            if not self._queue or until in self._found or (step % 64 == 0 and not may_go_on()):
                 break
             self._take(self._queue.popleft())
+        return not self._queue
 
     def _get(self, name: str) -> ClassFile | None:
         if name not in self._classes:
-            data = self._read(name) if len(self._classes) < _MOST_CLASSES else None
+            data = self._read(name) if len(self._classes) < self.most_classes else None
             try:
                 self._classes[name] = parse_class(data) if data is not None else None
             except ClassFileError:
@@ -269,16 +265,19 @@ class _Walk:
         return bool(parsed.access & INTERFACE) if parsed is not None else None
 
     def _note(self, kind: str, client: str, came: tuple[str, ...], why: str) -> None:
-        if kind not in self._found:
+        if kind not in self._found or self.on_found is not None:
             chain = (*came, _dotted(client))
-            self._found[kind] = Evidence(verdict="possible", client=_dotted(client), chain=chain, why=why)
+            evidence = Evidence(verdict="possible", client=_dotted(client), chain=chain, why=why)
+            self._found.setdefault(kind, evidence)
+            if self.on_found is not None:
+                self.on_found(kind, evidence)
 
     def _link(self, name: str, came: tuple[str, ...]) -> None:
         """The class is loaded, verified and initialised."""
         parsed = self._get(name)
-        if parsed is None or name in self._linked:
+        if parsed is None or name in self.linked:
             return
-        self._linked.add(name)
+        self.linked.add(name)
         here = (*came, _dotted(name))
         self._queue.append(_Step(name, None, here))
         for method in parsed.methods:

@@ -12,7 +12,8 @@ from typing import NamedTuple
 
 from rhizon.core.archives.classes import ArchiveClasses
 from rhizon.core.archives.classfile import ClassFile, ClassFileError, Ref, parse_class
-from rhizon.core.archives.evidence import NOT_LINKED, Namespaces, follow_references
+from rhizon.core.archives.evidence import NOT_LINKED, follow_references
+from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.finding import Finding
 from rhizon.core.names import printable
 

@@ -12,14 +12,14 @@ from rhizon.core.archives.classes import RUNTIME_MAJOR, ArchiveClasses, archives
 from rhizon.core.archives.classfile import java_major
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.entry_class import why_unusable
-from rhizon.core.archives.evidence import Evidence, Namespaces, judge_code
+from rhizon.core.archives.evidence import Evidence, judge_code
 from rhizon.core.archives.facts import ArchiveFacts, assembly_facts, read_facts
 from rhizon.core.archives.kind import Kind, kind_of_archive
+from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.archives.signature import signature_findings
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import ANY
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.game_parts import ClientOnly
 from rhizon.core.model.metadata import Placement
 from rhizon.core.names import printable
 from rhizon.core.version import Version, VersionRange, parse_range
@@ -49,8 +49,9 @@ class Embedded(msgspec.Struct, frozen=True, kw_only=True):
 class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names`` and
     ``packages`` are four bytes (a CRC) for each class and package name, to find what two bring; ``uses`` the same for
-    each package that its classes may name; ``names_client``: some class names client code, wherever; ``natives`` are
-    native files.
+    each package that its classes may name; ``names_client``: some class names client code, wherever;
+    ``client_packages`` how many classes name one of the packages that a server does not have; ``natives`` are native
+    files.
     """
 
     classes: int
@@ -61,6 +62,7 @@ class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     packages: bytes
     uses: bytes = b""
     names_client: bool = False
+    client_packages: dict[str, int] = {}
 
 
 class Scanned(msgspec.Struct, frozen=True, kw_only=True):
@@ -81,11 +83,13 @@ class Scanned(msgspec.Struct, frozen=True, kw_only=True):
 def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int = RUNTIME_MAJOR) -> Scanned:
     """Reads an archive under the first of the games whose metadata it has. ``runtime_major`` decides which entries of
     a multi-release archive count. Raises TrustError when a class of it is damaged."""
+    games = tuple(games)
     game, facts, findings = _said(archive, games)
     if facts is None and all(one.code == "metadata-missing" for one in findings):
         findings = _as_kind(archive, kind_of_archive(archive)) or findings
     inside = archives_inside(archive)
-    client = client_namespaces(game)
+    # others may use an archive of no game as a library, so what any of the games says counts
+    client = client_namespaces(*([game] if game is not None else games))
     classes = ArchiveClasses()
     for one in (archive, *(inner for _, inner in inside)):
         classes.search(classes.add(one, runtime_major), client)
@@ -102,6 +106,7 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         packages=checksums({name.rpartition("/")[0] for name in classes.where}),
         uses=classes.uses(),
         names_client=classes.hit,
+        client_packages=dict(sorted(classes.client_packages.items())),
     )
     embedded = tuple(_embedded(path, inner, game) for path, inner in inside)
     placement, sure = _placement(facts, evidence)
@@ -129,10 +134,14 @@ def _as_kind(archive: Archive, kind: Kind | None) -> list[Finding]:
     return [Finding(code=kind.code, severity="warning", subject=subject, what=kind.what, remedy=kind.remedy)]
 
 
-def client_namespaces(game: GameDefinition | None) -> Namespaces:
-    """What only the client of a game has; nothing for no game."""
-    only = game.client_only if game else ClientOnly()
-    return Namespaces(only.namespaces, only.annotations, only.platform)
+def client_namespaces(*games: GameDefinition) -> Namespaces:
+    """What only the clients of these games have."""
+    only = [game.client_only for game in games]
+    return Namespaces(
+        dict.fromkeys(name for one in only for name in one.namespaces),
+        dict.fromkeys(name for one in only for name in one.annotations),
+        dict.fromkeys(name for one in only for name in one.platform),
+    )
 
 
 def scan_assembly(assembly: Assembly, source: str, games: Iterable[GameDefinition]) -> Scanned | None:
@@ -183,7 +192,7 @@ def _placement(facts: ArchiveFacts | None, evidence: Evidence | None) -> tuple[P
         return "player", "certain from code"
     if facts is None:
         return "shared", "assumed"
-    if facts.placement_said or evidence is None or evidence.verdict == "clean":
+    if facts.placement_said or evidence is None or evidence.verdict != "possible":
         return facts.placement, "declared" if facts.placement_said else "assumed"
     return facts.placement, "possible from code"
 
@@ -233,7 +242,8 @@ def with_evidence(scanned: Scanned, evidence: Evidence) -> Scanned:
 def _on_placement(source: str, facts: ArchiveFacts | None, evidence: Evidence | None) -> list[Finding]:
     """Findings where the declared placement and the code disagree."""
     findings = []
-    if facts is not None and evidence is not None and facts.placement != "player":
+    # of a library, those that use it are told
+    if facts is not None and facts.entry and evidence is not None and facts.placement != "player":
         path = " → ".join(evidence.chain)
         if evidence.verdict == "certain":
             findings.append(
