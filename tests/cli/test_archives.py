@@ -14,9 +14,6 @@ from rhizon.app.archives import scan as archives
 from rhizon.app.host import Host
 from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, TARNHOLT, Case, jar, java17
 
-PLACEMENT = Path(__file__).parents[1] / "placement"
-
-
 HEAD = 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\n'
 
 
@@ -68,7 +65,73 @@ class Sources(Case):
         why = {one["id"]: one["reason"] for one in result["dropped"]}
         self.assertIn("is for Tarnholt 4.2", why["newest"])
         self.assertIn("no-such-thing", why["lonely"])
-        self.assertIn(("same-id", "twice"), [(one["code"], one["subject"]) for one in done.json["findings"]])
+        self.assertEqual(
+            {(one["path"], one["state"], one["why"].partition(":")[0]) for one in result["folder_files"]},
+            {
+                *((f"own{number}.jar", "taken", "") for number in range(3)),
+                ("twice-2.jar", "taken", ""),
+                ("twice-1.jar", "left out", "twice-2.jar is newer"),
+                ("newest.jar", "left out", "it does not fit"),
+                ("lonely.jar", "left out", "it does not fit"),
+            },
+        )
+
+    maxDiff = None
+
+    def test_every_file_of_a_folder_is_accounted_for(self) -> None:
+        lamps = mod("fen-lamps")
+        self.write("mods/fen-lamps-1.0.jar", lamps)
+        self.write("mods/fen-lamps-1.0 (1).jar", lamps)
+        self.write("mods/heron-2.0.jar", mod("FenRushes", needs={"ReedLight": "*"}))
+        self.write("mods/page.jar", "<!doctype html><title>Sign in</title>")
+        self.write("mods/plain.jar", jar({"a.txt": "1"}))
+        self.write("mods/shade.jar", mod("shade", side="player"))
+        self.write("mods/off.jar.disabled", mod("off"))
+        self.write("mods/old/old.jar", mod("old"))
+        self.write("mods/notes.txt", "lamps")
+        shutil.copy(CATALOG / "archives/drovemoor/longhorns-1.5.zip", self.folder / "mods")
+        made = self.rhizon("provision", "mods", "server", "--catalog", CATALOG, "--dry-run", "--json")
+        self.assertEqual(made.code, 0, made.err)
+        found = {one["path"]: (one["state"], one["why"]) for one in made.result["folder_files"]}
+        page = "it is a web page with the title 'Sign in': the site answered with a page and not with the file"
+        self.assertEqual(
+            found,
+            {
+                "fen-lamps-1.0.jar": ("taken", ""),
+                "heron-2.0.jar": ("taken", ""),
+                "fen-lamps-1.0 (1).jar": ("left out", "the same bytes as fen-lamps-1.0.jar"),
+                "page.jar": ("left out", page),
+                "plain.jar": ("left out", "no metadata of a loader; describe it: rhizon catalog describe FILE"),
+                "shade.jar": ("left out", "for players only"),
+                "longhorns-1.5.zip": ("left out", "for Drovemoor"),
+                "old/old.jar": ("left out", "in a folder below"),
+                "off.jar.disabled": ("left out", "disabled by its ending"),
+                "notes.txt": ("left out", "not an archive"),
+                "reedlight-2.1.0.jar": (*("fetched", "fenrushes needs it; from harbour-shelf; players need it too"),),
+                "marshlib-2.4.1.jar": ("fetched", "reedlight needs it; from harbour-shelf; players need it too"),
+            },
+        )
+        named = [one["subject"] for one in made.json["findings"] if one["code"] == "name-and-content"]
+        self.assertEqual(named, ["heron-2.0.jar"])
+        self.write(
+            "own.list.toml",
+            'format = "rhizon-list/1"\nname = "own"\ngame = "tarnholt"\n'
+            'archives = ["mods/heron-2.0.jar"]\n[content]\nFenRushes = "*"\n',
+        )
+        again = self.rhizon("solve", "own.list.toml", "--catalog", CATALOG, "--dry-run", "--json")
+        self.assertEqual({one["id"] for one in again.result["releases"]}, {"fenrushes", "reedlight", "marshlib"})
+
+    def test_a_pack_under_a_folder_or_another_ending(self) -> None:
+        pack = {one.name: one.read_text() for one in PACK.iterdir() if one.is_file()}
+        self.write("evening.zip", jar({f"evening/{name}": text for name, text in pack.items()} | {"__MACOSX/._x": "x"}))
+        for name, text in pack.items():
+            self.write(f"evening/marsh/{name}", text)
+        for source in ("evening.zip", "evening"):
+            self.assertEqual(self.rhizon("inspect", source, "--json").result["inspected"][0]["kind"], "pack")
+            done = self.rhizon("solve", source, "--catalog", CATALOG, "--dry-run", "--json")
+            self.assertEqual((done.code, done.result["name"]), (0, "marsh-evening"))
+        self.write("lone.jar", mod("lone"))
+        self.assertEqual(self.rhizon("solve", "lone.jar", "--dry-run", "--json").error["code"], "archive-as-source")
 
     def test_wrong_ones(self) -> None:
         self.write("mods/readme.txt", "hello")
@@ -182,7 +245,8 @@ class OnARealServer(Case):
 
     def test_the_runtime_that_was_named_and_those_that_are_none(self) -> None:
         real = java17()
-        assert real is not None
+        if real is None:
+            self.skipTest(NO_JAVA)
         self.write("mods/own.jar", mod("own"))
         fake = self.write("fake/bin/java", "#!/bin/sh\necho hello\n")
         fake.chmod(0o755)

@@ -98,14 +98,15 @@ class Answers(Case):
         told = {(one["code"], one["subject"]) for one in made.json["findings"]}
         self.assertLessEqual(
             {
-                ("archive-cut-off", "broken.jar"),
                 ("client-only-code", "client-super-0.jar"),
                 ("client-code-reached", "mistpanel-0.2.0.jar"),
-                ("dependency-added", "marshlib"),
-                ("optional-left-out", "quayside"),
             },
             told,
         )
+        states = {one["path"]: one["state"] for one in result["folder_files"]}
+        self.assertEqual(states.pop("marshlib-2.4.1.jar"), "fetched")
+        left_out = {"broken.jar", "client-super-0.jar", "fogbank-shaders-1.2.0.jar", "quayside-2.2.0.jar"}
+        self.assertEqual({path for path, state in states.items() if state == "left out"}, left_out)
         self.write(
             "own.list.toml",
             'format = "rhizon-list/1"\nname = "own"\ngame = "tarnholt"\n'

@@ -116,7 +116,6 @@ class Arguments(Case):
             ("noise.jar", bytes(range(256)) * 9, "archive-unreadable"),
             ("holds.zip", jar({"mods/a.jar": jar({"x": "1"})}), "holds-archives"),
             ("sources.jar", jar({"a/B.java": "class B {}"}), "source-archive"),
-            ("pack.zip", jar({"marsh/rhizon-pack.toml": ""}), "a-pack"),
             ("hostile.jar", jar({"../../evil": "x"}), "archive-hostile"),
             ("native.dll", "MZ and no more", "no-assembly"),
         ):

@@ -172,4 +172,4 @@ v = 1
         text = 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\n\n[content]\nReed = "*"\neel = ">=two"\n'
         with self.assertRaises(DocumentError) as caught:
             decode(ContentList, text.encode(), "x.list.toml")
-        self.assertRegex(str(caught.exception.mistakes[0]), r"^line [56], content")
+        self.assertRegex(str(caught.exception.mistakes[0]), r"^line [567], content")

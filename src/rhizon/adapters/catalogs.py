@@ -18,9 +18,8 @@ from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.words import command_line
 
-__all__ = ["LOCAL", "Catalogs", "FolderTransport", "LocalTransport", "Transport", "open_catalogs"]
+__all__ = ["Catalogs", "FolderTransport", "LocalTransport", "Transport", "open_catalogs"]
 
-LOCAL = "local-archives"  # the name in locks of a catalog of archives that no catalog need know
 T = TypeVar("T", bound=Strict)
 
 

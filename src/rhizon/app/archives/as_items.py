@@ -65,6 +65,7 @@ def described(
     said = said_beside(file)
     archive = scanned.archive
     settled = _SETTLED_BY_PLACEMENT if said.placement is not None else ()
+    settled = (*settled, "name-and-content") if said.id is not None or said.version is not None else settled
     if archive is None:
         return None, list(scanned.findings)
     facts, game = archive.facts, said.game or archive.game

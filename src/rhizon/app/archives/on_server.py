@@ -27,6 +27,9 @@ __all__ = ["content_findings"]
 
 CPU_SECONDS = 20.0  # of following the code of all content; what is beyond is not looked at
 
+# What is wrong with an archive by itself, and keeps a server from loading it.
+_FATAL = ("client-only-code", "entry-unusable", "entry-missing", "class-broken", "signature-broken")
+
 
 def content_findings(host: Host, state: InstanceState) -> list[Finding]:
     """What is sure to fail or built for another version, over the content that is in the server's content folders.
@@ -39,7 +42,7 @@ def content_findings(host: Host, state: InstanceState) -> list[Finding]:
     if not files:
         return []
     scanned = judge_set(host, scan_files(host, files, [game]), [game])
-    findings = [one for file in scanned for one in file.findings if one.severity == "error"]
+    findings = [one for file in scanned for one in file.findings if one.code in _FATAL and one.severity == "error"]
     own = [folder / path for path in state.inventory.files if not any(folder / path == file for file in files)]
     try:
         with cpu_limit(CPU_SECONDS):

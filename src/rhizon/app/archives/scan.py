@@ -5,6 +5,7 @@ import os
 import time
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -20,11 +21,12 @@ from rhizon.core.archives.classes import ArchiveClasses, archive_classes
 from rhizon.core.archives.deep import EveryClass, every_class
 from rhizon.core.archives.entries import Archive, Budget
 from rhizon.core.archives.evidence import Evidence
+from rhizon.core.archives.file_name import copy_order, on_file_name
 from rhizon.core.archives.kind import HEAD_BYTES, Kind, kind_of_bytes
 from rhizon.core.archives.scan import Scanned, client_namespaces, scan, scan_assembly, with_evidence
 from rhizon.core.archives.together import together
 from rhizon.core.errors import RhizonError, TrustError
-from rhizon.core.finding import Finding
+from rhizon.core.finding import Finding, Severity
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import printable
 from rhizon.core.units import counted
@@ -32,11 +34,13 @@ from rhizon.core.units import counted
 __all__ = [
     "ENDINGS",
     "FACTS_ENDING",
+    "FilesAside",
     "ScannedFile",
     "archive_files",
     "assembly_entry",
     "classes_of",
     "every_class_of",
+    "files_aside",
     "judge_set",
     "left_unread",
     "scan_files",
@@ -78,38 +82,64 @@ def archive_files(folder: Path) -> list[Path]:
         return sorted(file for file in folder.iterdir() if file.suffix.lower() in ENDINGS and file.is_file())
 
 
-def left_unread(folder: Path) -> list[Finding]:
-    """What a folder holds beside the archives directly in it: archives in folders below, archives under another ending,
-    files of another kind. Nothing of it is read; a person may think that it is."""
-    below: list[str] = []
-    aside: list[str] = []
-    others: list[str] = []
+class FilesAside(NamedTuple):
+    """What a folder holds beside the archives directly in it, by path: archives in folders ``below``, archives that are
+    ``renamed`` to another ending, and ``others``."""
+
+    below: list[str]
+    renamed: list[str]
+    others: list[str]
+
+
+def files_aside(folder: Path) -> FilesAside:
+    """What is not read of a folder; a person may think that it is."""
+    found = FilesAside([], [], [])
     with translated("read the folder", folder):
         for parent, folders, names in os.walk(folder):
             folders.sort()
             here = Path(parent)
-            if len(here.relative_to(folder).parts) > MOST_DEEP or len(below) + len(others) > MOST_LISTED:
+            if len(here.relative_to(folder).parts) > MOST_DEEP or sum(map(len, found)) > MOST_LISTED:
                 folders.clear()
                 continue
             for name in sorted(names):
                 path = (here / name).relative_to(folder).as_posix()
                 endings = [one.lower() for one in Path(name).suffixes]
                 if endings and endings[-1] in ENDINGS:
-                    below += [path] if here != folder or not (here / name).is_file() else []
+                    if here != folder or not (here / name).is_file():
+                        found.below.append(path)
                 elif any(one in ENDINGS for one in endings) and not name.endswith(FACTS_ENDING):
-                    aside.append(path)
+                    found.renamed.append(path)
                 elif here == folder and not name.endswith(FACTS_ENDING):
-                    others.append(path)
-    kinds = (
-        ("archives-below", "warning", below, "in folders below", "Move the ones you want into the folder itself."),
-        ("archives-aside", "warning", aside, "under another ending", "Restore the ending of those that are archives."),
-        ("other-files", "note", others, "of another kind", "Nothing to do if they are not content."),
+                    found.others.append(path)
+    return found
+
+
+def left_unread(folder: Path) -> list[Finding]:
+    """The findings on what is not read of a folder."""
+    aside = files_aside(folder)
+    kinds: tuple[tuple[str, Severity, list[str], str, str], ...] = (
+        (
+            "archives-below",
+            "warning",
+            aside.below,
+            "in folders below",
+            "Move those you want into the folder.",
+        ),
+        (
+            "archives-aside",
+            "warning",
+            aside.renamed,
+            "under another ending",
+            "Restore the ending of those you want.",
+        ),
+        ("other-files", "note", aside.others, "of another kind", "Nothing to do if they are not content."),
     )
+    subject = printable(folder.name or str(folder), 120)
     return [
         Finding(
             code=code,
-            severity="warning" if severity == "warning" else "note",
-            subject=printable(folder.name or str(folder), 120),
+            severity=severity,
+            subject=subject,
             what=f"{counted(len(paths), 'file')} {where}, not read: {_some(paths)}",
             remedy=remedy,
         )
@@ -172,12 +202,12 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
     with_ = msgspec.structs.replace
     if known.scanned is not None:
         scanned = _named(known.scanned, file.name)
-        return with_(file_only, archive=scanned, findings=scanned.findings)
+        return with_(file_only, archive=scanned, findings=_findings(scanned, file.name))
     if file.suffix.lower() == ".dll":
         assembly = read_assembly(read_bytes(file, ".NET assembly", LARGEST_ASSEMBLY))
         if assembly is not None:
             content = scan_assembly(assembly, file.name, games)
-            findings = content.findings if content is not None else ()
+            findings = _findings(content, file.name) if content is not None else ()
             return with_(file_only, assembly=assembly, archive=content, findings=findings)
         return with_(file_only, problem="no-assembly", findings=(_no_assembly(file.name),))
     try:
@@ -189,7 +219,12 @@ def _scan_file(scans: Scans, file: Path, games: Sequence[GameDefinition]) -> Sca
             return with_(file_only, problem=wrong.code, findings=(_unusable(file.name, wrong),))
         return with_(file_only, problem=kind.code, findings=(_other_kind(file.name, kind),))
     scans.keep(known.sha256, scanned)
-    return with_(file_only, archive=scanned, findings=scanned.findings)
+    return with_(file_only, archive=scanned, findings=_findings(scanned, file.name))
+
+
+def _findings(scanned: Scanned, name: str) -> tuple[Finding, ...]:
+    """Those of the content, and of the name that the file has here."""
+    return (*scanned.findings, *(on_file_name(name, scanned.facts) if scanned.facts is not None else ()))
 
 
 def _kind(file: Path, size: int) -> Kind | None:
@@ -285,16 +320,37 @@ def _verdicts(
 def _with_archive(file: ScannedFile, archive: Scanned | None) -> ScannedFile:
     if archive is None or archive is file.archive:
         return file
-    return msgspec.structs.replace(file, archive=archive, findings=archive.findings)
+    return msgspec.structs.replace(file, archive=archive, findings=_findings(archive, Path(file.path).name))
 
 
 def scan_together(files: Sequence[ScannedFile], games: Sequence[GameDefinition]) -> list[Finding]:
-    """What the files are to each other."""
+    """What the files are to each other; of the same bytes only one counts."""
+    first: dict[str, ScannedFile] = {}
+    copies: dict[str, list[str]] = {}
+    for one in sorted(
+        files, key=lambda each: copy_order(Path(each.path).name, each.archive.facts if each.archive else None)
+    ):
+        original = first.setdefault(one.sha256, one) if one.sha256 else one
+        if original is not one:
+            copies.setdefault(original.path, []).append(Path(one.path).name)
+    alone = {one.path for one in first.values()}
+    files = [one for one in files if one.path in alone or not one.sha256]
     archives = {Path(one.path).name: one.archive for one in files if one.archive is not None}
     assemblies = {Path(one.path).name: one.assembly for one in files if one.assembly is not None}
     client = [name for game in games for name in game.client_only.assemblies]
     found = assemblies_together(assemblies, client=client, entry_type=assembly_entry(games))
-    return [*together(archives, {game.id: game for game in games}), *found]
+    same = [_copies(Path(path).name, names) for path, names in sorted(copies.items())]
+    return [*same, *together(archives, {game.id: game for game in games}), *found]
+
+
+def _copies(name: str, others: Sequence[str]) -> Finding:
+    return Finding(
+        code="identical-files",
+        severity="note",
+        subject=printable(name, 120),
+        what=f"the same bytes under {counted(len(others), 'more name')}: {_some(others)}",
+        remedy="Delete the copies.",
+    )
 
 
 def assembly_entry(games: Sequence[GameDefinition]) -> str:

@@ -3,19 +3,21 @@
 from collections.abc import Sequence
 from pathlib import Path
 
-from rhizon.adapters.catalogs import LOCAL, LocalTransport
-from rhizon.app.archives.as_items import described, item_documents, items_of, shelved
-from rhizon.app.archives.scan import ENDINGS, archive_files, judge_set, left_unread, scan_files, scan_together
+from rhizon.adapters.catalogs import LocalTransport
+from rhizon.app.archives.as_items import item_documents, items_of, shelved
+from rhizon.app.archives.scan import archive_files, judge_set, left_unread, scan_files, scan_together
+from rhizon.app.choose.sort_folder import sort_files
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
-from rhizon.core.model.catalog import CatalogRoot, GameShelf, HostFiles
+from rhizon.core.folder_files import FolderFile
+from rhizon.core.model.catalog import LOCAL, CatalogRoot, GameShelf, HostFiles
 from rhizon.core.model.contentlist import ContentList, Wish
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
-from rhizon.core.version import Version, parse_range
+from rhizon.core.version import parse_range
 
 __all__ = ["list_of_folder", "local_archives"]
 
@@ -65,41 +67,26 @@ def local_archives(
     return LocalTransport(where, documents, by_path), findings
 
 
-def list_of_folder(host: Host, folder: Path, game: str | None, reporter: Reporter) -> ContentList:
-    """The content list that says the same as a plain folder of archives: each item at the release that is there, and
-    may be left out where it does not fit what the others agree on. Raises InputError when no archive is known."""
+def list_of_folder(
+    host: Host, folder: Path, game: str | None, reporter: Reporter
+) -> tuple[ContentList, tuple[FolderFile, ...]]:
+    """The content list that says the same as a plain folder of archives: each item at the newest release that is there,
+    and may be left out where it does not fit what the others agree on; with it, what became of each file. Raises
+    InputError when no archive is known."""
     games = host.games(folder)
     rules = [games.get(name) for name in ([game] if game else games.files())]
-    files = archive_files(folder)
-    scanned = scan_files(host, files, rules, reporter)
-    counts: dict[str, int] = {}
-    newest: dict[str, dict[str, Version]] = {}
-    for file, one in zip(files, scanned, strict=True):
-        item, _ = described(file, one, rules)
-        if item is None:
-            continue
-        counts[item.game] = counts.get(item.game, 0) + 1
-        facts, taken = item.facts, newest.setdefault(item.game, {})
-        if facts.id not in taken or taken[facts.id] < facts.version:
-            taken[facts.id] = facts.version
-    if not counts:
-        known = f"of {rules[0].title}" if game else "of a known game"
-        raise InputError(
-            "no-archives",
-            f"{folder} contains no archive {known}" + ("" if files else f" ({', '.join(ENDINGS)})"),
-            hint="A source is a content list, a pack, a lock or a folder of archives.",
-        )
-    chosen = max(sorted(counts), key=counts.__getitem__)
+    chosen, taken, files = sort_files(host, folder.absolute(), rules, reporter)
+    by_id = sorted((one.known.facts.id, one) for one in taken)
     name = "".join(c if c.isascii() and c.isalnum() else "-" for c in folder.absolute().name.lower()).strip("-")
-    return ContentList(
+    wanted = ContentList(
         format="rhizon-list/1",
         name=name or "folder",
         title=printable(folder.absolute().name, 80),
-        game=chosen,
-        archives=(str(folder.absolute()),),
-        channel="draft",
+        game=chosen.id,
+        archives=tuple(str(one.file) for _, one in by_id),
         content={
-            ident: Wish(range=parse_range(f"={version}"), optional=True)
-            for ident, version in sorted(newest[chosen].items())
+            ident: Wish(range=parse_range(f"={one.known.facts.version}"), channel="draft", optional=True)
+            for ident, one in by_id
         },
     )
+    return wanted, tuple(files)

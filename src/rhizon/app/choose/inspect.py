@@ -21,7 +21,7 @@ from rhizon.app.archives.scan import (
     scan_files,
     scan_together,
 )
-from rhizon.app.choose.sources import PACK_ENDING, read_pack, read_source
+from rhizon.app.choose.sources import PACK_ENDING, is_pack, pack_root, read_pack, read_source
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.class_path import ClassPath
@@ -32,7 +32,7 @@ from rhizon.core.model.catalog import CATALOG_FILE, SHELF_FILE
 from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
-from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, Pack
+from rhizon.core.model.pack import PACK_ARCHIVES, Pack
 from rhizon.core.names import printable
 from rhizon.core.secret import HIDDEN
 
@@ -91,7 +91,7 @@ def inspect(
     for path in paths:
         if not path.exists():
             raise InputError("no-such-file", f"there is nothing at {path}", hint="Check the path.")
-        if path.is_dir() and not (path / PACK_FILE).is_file():
+        if path.is_dir() and pack_root(path) is None:
             found = archive_files(path)
             if not found:
                 raise InputError(
@@ -101,7 +101,7 @@ def inspect(
                 )
             archives += found
             unread += left_unread(path)
-        elif path.is_file() and _is_archive(path):
+        elif path.is_file() and _is_archive(path) and not is_pack(path):
             archives.append(path)
         else:
             others.append(_without_secrets(host, _document(path)))
@@ -223,7 +223,7 @@ def _is_archive(path: Path) -> bool:
 
 
 def _document(path: Path) -> Inspection:
-    if path.is_dir() or path.suffix == PACK_ENDING:
+    if path.is_dir() or path.suffix == PACK_ENDING or is_pack(path):
         return _pack(path)
     if path.name.endswith(ENDING):
         return Inspection(path=str(path), kind="game definition", game=read_game(path), **_identity(path))

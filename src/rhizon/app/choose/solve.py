@@ -11,6 +11,7 @@ from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
+from rhizon.core.folder_files import FolderFile
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.lock import Dropped, HeldBack, Target
 from rhizon.core.model.metadata import Placement
@@ -47,6 +48,7 @@ class SolveResult(msgspec.Struct, frozen=True, kw_only=True):
     server_bytes: int
     player_bytes: int
     lock_file: str | None
+    folder_files: tuple[FolderFile, ...] = ()
     findings: tuple[Finding, ...]
 
 
@@ -102,5 +104,6 @@ def solve_to_lock(host: Host, path: Path, wishes: SolveWishes, reporter: Reporte
         server_bytes=lock.server.size + (lock.loader.file.size if lock.loader is not None else 0) + on_server,
         player_bytes=sum(one.file.size for one in lock.for_players()),
         lock_file=str(file) if wishes.write else None,
+        folder_files=source.outcome(lock),
         findings=solution.findings,
     )

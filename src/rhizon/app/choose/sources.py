@@ -7,11 +7,12 @@ from typing import Literal
 
 import msgspec
 
-from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.adapters.files import FileBytes, read_bytes, translated, write_atomic
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.entries import Archive
-from rhizon.core.errors import InputError, StateError
+from rhizon.core.errors import InputError, RhizonError, StateError
+from rhizon.core.folder_files import FolderFile, outcome
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.documents import decode
@@ -20,7 +21,7 @@ from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, PACK_TREES, Pack, P
 from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
 from rhizon.core.solve import Request, from_list, from_pack
 
-__all__ = ["PACK_ENDING", "Source", "read_any", "read_lock", "read_pack", "read_source"]
+__all__ = ["PACK_ENDING", "Source", "is_pack", "pack_root", "read_any", "read_lock", "read_pack", "read_source"]
 
 PACK_ENDING = ".rhz"
 LARGEST_PACK = 4 << 30
@@ -28,7 +29,7 @@ LARGEST_PACK = 4 << 30
 
 class Source(msgspec.Struct, frozen=True, kw_only=True):
     """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack (of a lock, the
-    store has them), ``carried`` are the archives in it."""
+    store has them), ``carried`` are the archives in it; ``files`` those of a plain folder of archives."""
 
     kind: Literal["list", "pack", "lock"]
     label: str
@@ -45,12 +46,17 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     pack_memory: PackMemory | None = None
     overlay: Mapping[RelPath, bytes] = {}
     carried: Mapping[RelPath, bytes] = {}
+    files: tuple[FolderFile, ...] = ()
     document: ContentList | Pack | Lock
 
     @property
     def beside(self) -> Path:
         """The folder that relative addresses count from."""
         return self.path.parent
+
+    def outcome(self, lock: Lock) -> tuple[FolderFile, ...]:
+        """What became of each file of a folder of archives, now that its lock is known; nothing for another source."""
+        return outcome(self.files, lock) if self.files else ()
 
     def request(self, majors: tuple[int, ...]) -> Request:
         """The question for the solver; a lock has none. Raises StateError for a lock."""
@@ -66,10 +72,11 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
 def read_any(host: Host, path: Path, game: str | None, reporter: Reporter) -> Source:
     """Whatever the path is, a plain folder of archives too; ``game`` is of such a folder. Raises InputError,
     DocumentError."""
-    if path.is_dir() and not (path / PACK_FILE).is_file():
+    if path.is_dir() and pack_root(path) is None:
         from rhizon.app.choose.folder_source import list_of_folder  # reads archives: slow to import, and seldom needed
 
-        return _from_list(path, list_of_folder(host, path, game, reporter))
+        wanted, files = list_of_folder(host, path, game, reporter)
+        return msgspec.structs.replace(_from_list(path, wanted), files=files)
     source = read_source(path)
     if source.kind == "pack" and source.carried:
         return msgspec.structs.replace(source, archives=(str(_laid_out(host, source.carried)),))
@@ -91,8 +98,9 @@ def _laid_out(host: Host, carried: Mapping[RelPath, bytes]) -> Path:
 
 def read_source(path: Path) -> Source:
     """A document, whatever kind it is. Raises InputError or DocumentError."""
-    if path.is_dir() or path.suffix == PACK_ENDING:
+    if path.is_dir() or path.suffix == PACK_ENDING or is_pack(path):
         return _from_pack(path)
+    _require_no_archive(path)
     data = read_bytes(path, "content list, pack or lock", 64 << 20)
     if data.lstrip()[:1] == b"{":
         return _from_lock(path, decode(Lock, data, str(path)))
@@ -174,10 +182,10 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
     """A pack and the files of its trees, from a folder or a ``.rhz``. Raises InputError for what is not a pack,
     DocumentError for its description."""
     if path.is_dir():
-        files = _folder_files(path)
+        files = _folder_files(pack_root(path) or path)
     else:
         archive = Archive(read_bytes(path, "pack", LARGEST_PACK), path.name)
-        files = dict(archive.files())
+        files = _without_top({name: data for name, data in archive.files() if not _is_clutter(name)})
     description = files.pop(RelPath(PACK_FILE), None)
     if description is None:
         raise InputError(
@@ -197,11 +205,61 @@ def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:
     return pack, files
 
 
+def pack_root(folder: Path) -> Path | None:
+    """The folder of a pack: this one, or the only one in it; None for none."""
+    if (folder / PACK_FILE).is_file():
+        return folder
+    with translated("read the folder", folder):
+        inside = [one for one in folder.iterdir() if not _is_clutter(one.name)] if folder.is_dir() else []
+    return inside[0] if len(inside) == 1 and (inside[0] / PACK_FILE).is_file() else None
+
+
+def is_pack(file: Path) -> bool:
+    """Whether a file is a zipped pack, whatever its ending: its description is at the root or in the only folder."""
+    try:
+        with FileBytes(file) as data:
+            if data.read_at(0, 4) != b"PK\x03\x04":
+                return False
+            names = Archive(data, file.name).names()
+    except (RhizonError, OSError):
+        return False
+    return PACK_FILE in _without_top({RelPath(name): b"" for name in names if not _is_clutter(name)})
+
+
+def _is_clutter(name: str) -> bool:
+    """What file managers add to folders and zips by themselves."""
+    first, last = name.partition("/")[0], name.rpartition("/")[2]
+    return first == "__MACOSX" or last in (".DS_Store", "Thumbs.db", "desktop.ini")
+
+
+def _without_top(files: dict[RelPath, bytes]) -> dict[RelPath, bytes]:
+    """The files of a zipped pack, without a folder that all of them are in."""
+    tops = {name.partition("/")[0] for name in files}
+    if PACK_FILE in files or len(tops) != 1:
+        return files
+    head = f"{tops.pop()}/"
+    return {RelPath(name.removeprefix(head)): data for name, data in files.items()}
+
+
+def _require_no_archive(file: Path) -> None:
+    """An archive is content, not a source: what a person who names one wants is told. Raises InputError."""
+    if not file.is_file():
+        return
+    with translated("read", file), file.open("rb") as opened:
+        head = opened.read(4)
+    if head == b"PK\x03\x04":
+        raise InputError(
+            "archive-as-source",
+            f"{file} is an archive, not a content list, a pack or a lock",
+            hint="Put it in a folder of its own with the archives it goes with, and name the folder.",
+        )
+
+
 def _folder_files(folder: Path) -> dict[RelPath, bytes]:
     """Every file of a pack in a folder, by its path there. Raises InputError for a link or a bad name."""
     if not (folder / PACK_FILE).is_file():
         return {}
-    files = {}
+    files: dict[RelPath, bytes] = {}
     for file in sorted(folder.rglob("*")):
         name = file.relative_to(folder).as_posix()
         if file.is_symlink():

@@ -4,7 +4,7 @@ from collections.abc import Mapping
 
 import msgspec
 
-from rhizon.adapters.catalogs import LOCAL, Catalogs
+from rhizon.adapters.catalogs import Catalogs
 from rhizon.app.choose.resolve import Remembered, SolveOptions, catalogs_for, solve_source
 from rhizon.app.choose.runtimes import choose_runtime, why_runtime
 from rhizon.app.choose.sources import Source, read_any
@@ -15,6 +15,7 @@ from rhizon.core.allocate.memory import MemoryBudget, budget
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import SettingValue
+from rhizon.core.model.catalog import LOCAL
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
@@ -105,8 +106,8 @@ def _checked(
 
 
 def _left_out(source: Source, lock: Lock) -> list[Finding]:
-    """Of archives that were named: a list says itself what is optional, a folder does not."""
-    if not source.archives:
+    """Of archives that a list names; a folder's are told file by file."""
+    if not source.archives or source.files:
         return []
     return [
         Finding(
@@ -121,8 +122,8 @@ def _left_out(source: Source, lock: Lock) -> list[Finding]:
 
 
 def _added(source: Source, lock: Lock) -> list[Finding]:
-    """What archives that were named need and do not bring."""
-    if not source.archives:
+    """What archives that a list names need and do not bring."""
+    if not source.archives or source.files:
         return []
     return [
         Finding(

@@ -161,8 +161,11 @@ class _Work:
 
     def _keep_list(self) -> None:
         """Of a plain folder of archives the list that says the same is kept."""
-        if self._wishes.source.is_dir() and isinstance(self._choice.source.document, ContentList):
-            self._home.write_own(CONTENT_LIST, content_list_toml(self._choice.source.document).encode())
+        source = self._choice.source
+        if source.files and isinstance(source.document, ContentList):
+            files = source.outcome(self._choice.lock)
+            notes = [f"{one.path}: {one.state}; {one.why}" for one in files if one.state != "taken"]
+            self._home.write_own(CONTENT_LIST, content_list_toml(source.document, notes).encode())
 
     def _plan(self, instance: Instance) -> _Planned:
         """Everything that will change, without changing it: the files are fetched, settings merged, and the plan
@@ -319,6 +322,7 @@ class _Work:
             ports=instance.ports,
             port_words=port_words(game, instance.ports),
             steps=planned.plan.steps,
+            folder_files=choice.source.outcome(choice.lock),
             left_out=tuple(one for one in choice.lock.releases if not one.on_server),
             fetched=planned.fetched,
             changes=planned.changes,

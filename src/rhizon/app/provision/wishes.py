@@ -11,6 +11,7 @@ from rhizon.app.instance.edited_files import FileDiff
 from rhizon.core.allocate.memory import STEP_MIB, MemoryBudget
 from rhizon.core.changes import Changes
 from rhizon.core.finding import Finding
+from rhizon.core.folder_files import FolderFile
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.lock import Lock, LockedRelease
 from rhizon.core.plan import Action, Step
@@ -69,7 +70,8 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     """What came out. ``state`` says how far it went: "prepared" waits for an accepted licence. ``changes`` and
     ``diffs`` are against what was there, ``kept`` is the number of the state before, ``backup`` the time of the backup
     that was made of its world. ``bounded`` says whether the runtime is given a bound for its heap; where it is not,
-    the memory is what the server is estimated to use. ``port_words`` are the ports as people write them.
+    the memory is what the server is estimated to use. ``port_words`` are the ports as people write them;
+    ``folder_files`` what became of each file of a folder of archives.
     """
 
     folder: str
@@ -89,6 +91,7 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     port_words: tuple[str, ...]
     steps: tuple[Step, ...]
     left_out: tuple[LockedRelease, ...]
+    folder_files: tuple[FolderFile, ...]
     fetched: int
     changes: Changes | None
     diffs: tuple[FileDiff, ...]

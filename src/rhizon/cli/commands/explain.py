@@ -33,7 +33,7 @@ def explain(call: Call, source: Path, item: str, catalogs: tuple[str, ...]) -> A
     """Explain why ID is in the solution of LIST: who needs it, why this release, what removing it would change."""
     from rhizon.app.choose.explain import explain_item
 
-    told = explain_item(call.host, source, item, catalogs, call.reporter)
+    told = explain_item(call.host, source, item.lower(), catalogs, call.reporter)
     call.close()
     release, why = told.release, told.explained
     return Answer(

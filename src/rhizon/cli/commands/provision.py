@@ -8,6 +8,7 @@ import click
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.completion import complete_games, complete_roles, complete_settings
+from rhizon.cli.folder_files import show_folder_files
 from rhizon.cli.licence import ask_on_terminal, licence_pending
 from rhizon.cli.options import (
     MIB,
@@ -151,9 +152,10 @@ def _body(to: "Console", made: "ProvisionResult", call: Call, generated: tuple[s
         show_plan(to, made.steps, call, whole=verbose or made.changes is None)
         show_diffs(to, made.diffs)
     show_counts(to, made.steps, planned=planned)
-    for one in made.left_out:
+    show_folder_files(to, made.folder_files, call)
+    for one in made.left_out if not made.folder_files else ():
         say(to, f"left out: {one.id} {one.version} is client-only")
-    for gone in made.lock.dropped:
+    for gone in made.lock.dropped if not made.folder_files else ():
         say(to, f"dropped: {gone.id} is optional; {gone.reason}")
     say(to, f"memory: {made.memory_words}")
     say(to, f"ports: {', '.join(made.port_words)}")

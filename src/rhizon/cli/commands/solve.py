@@ -7,6 +7,7 @@ import click
 
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.completion import complete_games
+from rhizon.cli.folder_files import show_folder_files
 from rhizon.cli.options import catalog_options, output_option
 from rhizon.cli.output import Step, say
 from rhizon.core.units import size_text
@@ -104,7 +105,8 @@ def _body(to: "Console", solved: "SolveResult", call: Call) -> None:
     ]
     columns = ("item", "release", "placement", "on", "size", "because", "held back")
     call.table(to, columns, rows, right=("size",), prose=("because", "held back"))
-    for gone in solved.dropped:
+    show_folder_files(to, solved.folder_files, call)
+    for gone in solved.dropped if not solved.folder_files else ():
         say(to, f"dropped: {gone.id} is optional; {gone.reason}")
     players = f"{size_text(solved.player_bytes)} for each player"
     say(to, f"to download: {size_text(solved.server_bytes)} for the server and its content, {players}")

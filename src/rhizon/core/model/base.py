@@ -1,6 +1,6 @@
 """What every document shares: strict structs and the checked kinds of text."""
 
-from typing import Annotated, Any
+from typing import Annotated, Any, ClassVar
 
 import msgspec
 
@@ -28,7 +28,10 @@ __all__ = [
 
 
 class Strict(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True, omit_defaults=True):
-    """A frozen value whose decoder refuses fields that it does not know."""
+    """A frozen value whose decoder refuses fields that it does not know. ``ids_of_items`` are the fields of a document
+    in which people name content, as they spell it: its keys, its texts, or the ``id`` of its tables."""
+
+    ids_of_items: ClassVar[tuple[str, ...]] = ()
 
 
 SHA256_PATTERN = "^[0-9a-f]{64}$"

@@ -18,6 +18,7 @@ from rhizon.core.version import Version, VersionRange
 
 __all__ = [
     "CATALOG_FILE",
+    "LOCAL",
     "SHELF_FILE",
     "Artefact",
     "BuildFacts",
@@ -42,6 +43,7 @@ __all__ = [
 
 CATALOG_FILE = "catalog.json"  # the root of a catalog
 SHELF_FILE = "shelf.toml"
+LOCAL = "local-archives"  # the name in locks of a catalog of archives that no catalog need know
 
 
 class Artefact(Strict, frozen=True, kw_only=True):
@@ -228,6 +230,8 @@ class Shelf(Strict, frozen=True, kw_only=True):
 class ReleaseFacts(Strict, frozen=True, kw_only=True):
     """``NAME.facts.toml`` beside an archive: what is said here counts before the archive's own word. An archive without
     metadata that can be used needs ``id`` and ``version``, and ``game`` where several games are known."""
+
+    ids_of_items = ("id", "requires", "optional", "conflicts", "provides")
 
     format: Literal["rhizon-facts/1"]
     game: Id | None = None

@@ -51,6 +51,8 @@ class ContentList(Strict, frozen=True, kw_only=True):
     """The whole list. ``catalogs`` are addresses (http, https) or folders beside the list; ``archives`` are archives
     that no catalog need know, or folders of them, beside the list: they go before every catalog."""
 
+    ids_of_items = ("content", "exclude")
+
     format: Literal["rhizon-list/1"]
     name: Id
     title: Line = ""

@@ -32,11 +32,49 @@ def decode_toml(kind: type[T], data: bytes, source: str, what: str) -> T:
     """A document that people write. Raises :class:`DocumentError`, whose mistakes name their lines."""
     plain_data = _plain_toml(data, source, what)
     try:
+        if kind.ids_of_items and isinstance(plain_data, dict):
+            plain_data = {**plain_data, **_with_compared_ids(kind, plain_data, source, what)}
         return _typed(kind, plain_data, source, what)
     except DocumentError as wrong:
         known = lines_of(data.decode("utf-8-sig"))
         told = [Mistake(one.place, one.value, one.right, line_of(known, one.place)) for one in wrong.mistakes]
         raise DocumentError(source, what, told) from None
+
+
+def _with_compared_ids(kind: type[Strict], data: dict[str, Any], source: str, what: str) -> dict[str, Any]:
+    """The fields in which content is named, with ids in the small letters by which they are compared. Raises
+    DocumentError where one item is named twice."""
+    fields: dict[str, Any] = {}
+    for field in kind.ids_of_items:
+        value = data.get(field)
+        if isinstance(value, str):
+            fields[field] = value.lower()
+        elif isinstance(value, list):
+            fields[field] = [_compared_id(one) for one in value]
+        elif isinstance(value, dict):
+            keys: dict[str, str] = {}
+            for key in value:
+                other = keys.setdefault(key.lower(), key)
+                if other != key:
+                    raise DocumentError(source, what, [Mistake(f"{field}.{key}", "", f"{other} is the same item")])
+            fields[field] = {key.lower(): one for key, one in value.items()}
+    return fields
+
+
+def _compared_id(value: Any) -> Any:
+    """The same for a text, a table with ``id``, and one with alternatives."""
+    if isinstance(value, str):
+        return value.lower()
+    if isinstance(value, dict):
+        return {
+            key: [_compared_id(other) for other in one]
+            if isinstance(one, list)
+            else one.lower()
+            if key == "id" and isinstance(one, str)
+            else one
+            for key, one in value.items()
+        }
+    return value
 
 
 def decode_json(kind: type[T], data: bytes, source: str, what: str) -> T:
@@ -115,8 +153,14 @@ def _typed(kind: type[T], data: Any, source: str, what: str) -> T:
     try:
         return msgspec.convert(data, kind, dec_hook=dec_hook, strict=True)
     except (msgspec.ValidationError, RecursionError) as broken:
-        found = mistakes_in(kind, data) or [Mistake("the file", "", printable(str(broken)))]
+        found = mistakes_in(kind, data) or [_of_whole(printable(str(broken)))]
         raise DocumentError(source, what, found) from None
+
+
+def _of_whole(text: str) -> Mistake:
+    """A mistake that a document's own check found; many begin with the place."""
+    match = re.fullmatch(r"([a-z_]+(?:\.[^:\s]+)?): (.+)", text)
+    return Mistake(match[1], "", match[2]) if match else Mistake("the file", "", text)
 
 
 @functools.cache
@@ -233,7 +277,7 @@ def _walk_struct(kind: types.StructType, value: Any, place: str) -> Iterator[Mis
             msgspec.convert(value, kind.cls, dec_hook=dec_hook, strict=True)
         except msgspec.ValidationError as broken:
             for line in str(broken).split(" - at ")[0].splitlines():  # a rule for each
-                yield Mistake(place or "the file", "", printable(line))
+                yield Mistake(place, "", printable(line)) if place else _of_whole(printable(line))
 
 
 def _walk_union(kind: types.UnionType, value: Any, place: str) -> Iterator[Mistake]:

@@ -1,5 +1,7 @@
 """Documents of ours as TOML text: people may read and edit it."""
 
+from collections.abc import Sequence
+
 import msgspec
 
 from rhizon.core.model.base import Strict, enc_hook
@@ -13,20 +15,21 @@ _ALWAYS = ("note",)
 
 def instance_toml(instance: Instance) -> str:
     """The whole file; plain values stand before the tables."""
-    return _toml("How this server is run. Written by rhizon; secrets are not kept here.", instance)
+    return _toml(["How this server is run. Written by rhizon; secrets are not kept here."], instance)
 
 
-def content_list_toml(wanted: ContentList) -> str:
-    """A content list whole, without what it says nothing of."""
-    return _toml("What a server was made from, as a content list. Written by rhizon.", wanted)
+def content_list_toml(wanted: ContentList, notes: Sequence[str] = ()) -> str:
+    """A content list whole, without what it says nothing of; ``notes`` are comments at its head."""
+    return _toml(["What a server was made from, as a content list. Written by rhizon.", *notes], wanted)
 
 
-def _toml(comment: str, document: Strict) -> str:
+def _toml(comments: Sequence[str], document: Strict) -> str:
     """A document as TOML without what is empty."""
     import tomlkit  # only commands that write need it
 
     made = tomlkit.document()
-    made.add(tomlkit.comment(comment))
+    for comment in comments:
+        made.add(tomlkit.comment(comment))
     plain = msgspec.to_builtins(document, enc_hook=enc_hook)
     for name in [name for name, value in plain.items() if value is None or (name not in _ALWAYS and value in ("", []))]:
         del plain[name]

@@ -46,6 +46,8 @@ class PackMemory(Strict, frozen=True, kw_only=True):
 class Pack(Strict, frozen=True, kw_only=True):
     """``rhizon-pack.toml``. ``content`` gives the exact version of each item."""
 
+    ids_of_items = ("content",)
+
     format: Literal["rhizon-pack/1"]
     name: Id
     version: Version
