@@ -63,16 +63,24 @@ class Scans:
 
     def known(self, file: Path) -> Known:
         """A file whose name, size and times are as they were is not hashed again. Raises OSError."""
-        facts = file.stat()
-        stat = f"{facts.st_size} {facts.st_mtime_ns} {facts.st_ctime_ns} {facts.st_ino}"
-        path = str(file.absolute())
+        stat, path = _stat(file), str(file.absolute())
         row = self._one("SELECT sha256 FROM files WHERE path = ? AND stat = ?", path, stat)
         if row is not None:
-            sha256, size = str(row[0]), facts.st_size
+            sha256, size = str(row[0]), int(stat.partition(" ")[0])
         else:
             sha256, size = hash_file(file)
             self._one("INSERT OR REPLACE INTO files VALUES (?, ?, ?)", path, stat, sha256)
         return Known(sha256=sha256, size=size, scanned=self._facts(sha256))
+
+    @property
+    def is_open(self) -> bool:
+        """Whether anything can be remembered."""
+        return self._db is not None
+
+    def has(self, file: Path) -> bool:
+        """Whether the facts of a file are known, as far as its name, size and times tell. Raises OSError."""
+        sql = "SELECT 1 FROM files JOIN facts USING (sha256) WHERE path = ? AND stat = ? AND rules = ?"
+        return self._one(sql, str(file.absolute()), _stat(file), self._rules) is not None
 
     def _facts(self, sha256: str) -> Scanned | None:
         row = self._one("SELECT facts FROM facts WHERE sha256 = ? AND rules = ?", sha256, self._rules)
@@ -103,6 +111,12 @@ class Scans:
                 row: tuple[Any, ...] | None = self._db.execute(statement, values).fetchone()
                 return row
         return None
+
+
+def _stat(file: Path) -> str:
+    """Its size, times and number: what tells that a file is as it was. Raises OSError."""
+    facts = file.stat()
+    return f"{facts.st_size} {facts.st_mtime_ns} {facts.st_ctime_ns} {facts.st_ino}"
 
 
 def _key(files: Mapping[str, str]) -> str:

@@ -12,6 +12,7 @@ import msgspec
 from rhizon.adapters.cpu_limit import CpuLimitError, cpu_limit
 from rhizon.adapters.files import BytesOnDemand, FileBytes, read_bytes, translated
 from rhizon.adapters.scans import Scans
+from rhizon.app.archives.scan_part import shared_out
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.assembly import Assembly, read_assembly
@@ -44,6 +45,7 @@ __all__ = [
     "judge_set",
     "left_unread",
     "scan_files",
+    "scan_files_into",
     "scan_together",
 ]
 
@@ -157,15 +159,23 @@ def scan_files(
     host: Host, files: Iterable[Path], games: Sequence[GameDefinition], reporter: Reporter | None = None
 ) -> list[ScannedFile]:
     """Each file, in order. A file that cannot be used is an answer with a finding, never an error."""
-    scans = Scans(host.places.scans, games)
     files = list(files)
     if reporter is not None:
         reporter.step(f"reading {counted(len(files), 'archive')}")
-    found = []
+    with shared_out(host.places.scans, files, games) as order:
+        found = scan_files_into(Scans(host.places.scans, games), order, games, reporter)
+    return [found[file] for file in files]
+
+
+def scan_files_into(
+    scans: Scans, files: Sequence[Path], games: Sequence[GameDefinition], reporter: Reporter | None = None
+) -> dict[Path, ScannedFile]:
+    """Reads files one after the other, and remembers their facts."""
+    found = {}
     for number, file in enumerate(files, 1):
         if reporter is not None and len(files) > 1:
             reporter.progress(printable(file.name, 60), number / len(files))
-        found.append(_scanned(scans, file, games))
+        found[file] = _scanned(scans, file, games)
     return found
 
 

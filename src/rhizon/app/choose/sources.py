@@ -3,7 +3,7 @@
 import hashlib
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
@@ -19,7 +19,9 @@ from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, PACK_FILE, PACK_TREES, Pack, PackMemory
 from rhizon.core.names import RelPath, UnsafeNameError, printable, safe_path
-from rhizon.core.solve import Request, from_list, from_pack
+
+if TYPE_CHECKING:
+    from rhizon.core.solve import Request
 
 __all__ = ["PACK_ENDING", "Source", "is_pack", "pack_root", "read_any", "read_lock", "read_pack", "read_source"]
 
@@ -58,8 +60,10 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
         """What became of each file of a folder of archives, now that its lock is known; nothing for another source."""
         return outcome(self.files, lock) if self.files else ()
 
-    def request(self, majors: tuple[int, ...]) -> Request:
+    def request(self, majors: tuple[int, ...]) -> "Request":
         """The question for the solver; a lock has none. Raises StateError for a lock."""
+        from rhizon.core.solve import from_list, from_pack  # slow to import, and few commands solve
+
         match self.document:
             case ContentList():
                 return from_list(self.document, majors, self.label)

@@ -9,7 +9,6 @@ from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.completion import complete_games
 from rhizon.cli.output import say, show_findings, show_pairs, verdict
 from rhizon.core.model.game import OWN_LOADER
-from rhizon.core.settings.apply import format_value
 from rhizon.core.units import counted, size_text
 from rhizon.core.words import command_line
 
@@ -141,6 +140,7 @@ def _content_list(to: "Console", one: "Inspection", call: Call) -> None:
 
 def _plain(value: "SettingValue | SecretSource") -> str:
     from rhizon.core.model.contentlist import SecretSource
+    from rhizon.core.settings.apply import format_value
 
     if isinstance(value, SecretSource):
         return f"from {value.file}" if value.file else "(generated)" if value.generate else "(asked for)"

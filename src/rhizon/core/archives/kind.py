@@ -106,8 +106,9 @@ def kind_of_archive(archive: Archive) -> Kind | None:
         return Kind("source-archive", what, "Get the compiled archive of the same release.")
     main = _main_class(archive)
     if main and classes:
-        what = f"it is a program of its own ({printable(main, 80)}), perhaps an installer"
-        return Kind("a-program", what, "Read what its author says of it; it is no content.")
+        kinds = "a program, an installer or a library"
+        what = f"it has a main class ({printable(main, 80)}) and no loader's metadata: {kinds}"
+        return Kind("a-program", what, "Read what its author says of it; a loader does not start it.")
     return None
 
 

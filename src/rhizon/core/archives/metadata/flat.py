@@ -2,8 +2,6 @@
 
 import io
 
-import javaproperties
-
 from rhizon.core.archives.metadata.fields import Fields, MetadataError
 from rhizon.core.archives.metadata.split import split_pairs
 from rhizon.core.model.metadata import FieldRule, MetadataRule
@@ -73,6 +71,8 @@ def from_manifest(data: bytes) -> Fields:
 
 def from_properties(data: bytes) -> Fields:
     """A Java properties file, in UTF-8 where it can be. Raises :class:`MetadataError`."""
+    import javaproperties  # slow to import, and few archives have such a file
+
     try:
         text = data.decode("utf-8")
     except UnicodeDecodeError:
