@@ -20,7 +20,7 @@ with atheris.instrument_imports(include=OURS):
     from rhizon.core.archives.assembly import read_assembly
     from rhizon.core.archives.classfile import ClassFileError, parse_class
     from rhizon.core.archives.entries import Archive
-    from rhizon.core.archives.evidence import judge_code
+    from rhizon.core.archives.evidence import VisibleCode, judge_code
     from rhizon.core.archives.metadata import READERS, MetadataError
     from rhizon.core.archives.namespaces import Namespaces
     from rhizon.core.archives.scan import scan
@@ -34,10 +34,10 @@ FORMATS = sorted(READERS)
 
 def one_class(data: bytes) -> None:
     try:
-        parse_class(data)
+        parse_class(data, methods_too=True)
     except ClassFileError:
         return
-    judge_code(lambda name: data if name == "a/B" else None, ["a.B"], Namespaces(["tarnholt.client"]), {})
+    judge_code(VisibleCode(lambda name: data if name == "a/B" else None, {}), ["a.B"], Namespaces(["tarnholt.client"]))
 
 
 def one_metadata(data: bytes) -> None:

@@ -20,9 +20,9 @@ from pathlib import Path
 from mods import Mod, mods
 
 from rhizon.adapters.games import GAMES, read_game
-from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import archive_classes
 from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.judge_together import judge_together
 from rhizon.core.archives.scan import scan
 from rhizon.core.model.game import GameDefinition
 

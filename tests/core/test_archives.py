@@ -15,13 +15,13 @@ from hypothesis import strategies as st
 
 from rhizon.core.archives.assembly import read_assembly
 from rhizon.core.archives.assembly_set import assemblies_together
-from rhizon.core.archives.class_path import judge_together
 from rhizon.core.archives.classes import archive_classes
 from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
 from rhizon.core.archives.deep import every_class
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.evidence import Evidence
 from rhizon.core.archives.facts import ArchiveFacts, read_facts
+from rhizon.core.archives.judge_together import judge_together
 from rhizon.core.archives.metadata import READERS, MetadataError
 from rhizon.core.archives.metadata.flat import main_attributes
 from rhizon.core.archives.notation import read_range
@@ -292,7 +292,7 @@ class Code(unittest.TestCase):
         for _ in range(data.draw(st.integers(1, 6))):
             raw[data.draw(st.integers(8, len(raw) - 1))] = data.draw(st.integers(0, 255))
         with contextlib.suppress(ClassFileError):
-            self.assertTrue(parse_class(bytes(raw[: data.draw(st.integers(0, len(raw)))])).major)
+            self.assertTrue(parse_class(bytes(raw[: data.draw(st.integers(0, len(raw)))]), methods_too=True).major)
         if data.draw(st.integers(0, 9)) == 0:  # it takes long over what is none
             self.assertIsNone(read_assembly(bytes(raw)))
 

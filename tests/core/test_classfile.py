@@ -52,7 +52,7 @@ def class_file(code: bytes, marks: bytes = b"") -> bytes:
 
 def refs(code: bytes) -> list[Ref]:
     """What a method's code refers to."""
-    (method,) = parse_class(class_file(code)).methods
+    (method,) = parse_class(class_file(code), methods_too=True).methods
     return list(method.refs)
 
 

@@ -17,12 +17,13 @@ from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.assembly import Assembly, read_assembly
 from rhizon.core.archives.assembly_set import assemblies_together
-from rhizon.core.archives.class_path import judge_together
+from rhizon.core.archives.class_places import PlacedClasses
 from rhizon.core.archives.classes import ArchiveClasses, archive_classes
 from rhizon.core.archives.deep import EveryClass, every_class
 from rhizon.core.archives.entries import Archive, Budget
 from rhizon.core.archives.evidence import Evidence
 from rhizon.core.archives.file_name import copy_order, on_file_name
+from rhizon.core.archives.judge_together import judge_together
 from rhizon.core.archives.kind import HEAD_BYTES, Kind, kind_of_bytes
 from rhizon.core.archives.scan import Scanned, client_namespaces, scan, scan_assembly, with_evidence
 from rhizon.core.archives.together import together
@@ -316,8 +317,12 @@ def _verdicts(
 ) -> dict[str, Evidence]:
     """The verdicts that differ from those that each archive has alone; of those that can be told in time."""
 
-    def open_classes(name: str) -> ArchiveClasses | None:
-        return classes_of(Path(by_name[name].path))
+    def open_classes(name: str) -> PlacedClasses | None:
+        path, code = Path(by_name[name].path), archives[name].code
+        try:
+            return PlacedClasses(BytesOnDemand(path), code.names, code.places, lambda: classes_of(path))
+        except OSError:
+            return None
 
     size = sum(one.size for one in by_name.values())
     end = time.process_time() + CPU_SECONDS_OF_SET + CPU_SECONDS_OF_SET_PER_MB * size / 1e6

@@ -25,6 +25,7 @@ from rhizon.app.choose.sources import PACK_ENDING, is_pack, pack_root, read_pack
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.class_path import ClassPath
+from rhizon.core.archives.class_store import ClassStore
 from rhizon.core.archives.deep import EveryClass
 from rhizon.core.errors import DocumentError, InputError, RhizonError
 from rhizon.core.finding import SEVERITIES, Finding, worst_first
@@ -124,7 +125,8 @@ def inspect(
 def _holders(class_name: str, files: Sequence[ScannedFile]) -> tuple[str, ...]:
     """The files that have a class, in themselves or in an archive inside."""
     archives = {one.path: one.archive for one in files if one.archive is not None}
-    return tuple(ClassPath(archives, lambda path: classes_of(Path(path))).holders(class_name.replace(".", "/")))
+    path = ClassPath(archives, ClassStore(lambda name: classes_of(Path(name))))
+    return tuple(path.holders(class_name.replace(".", "/")))
 
 
 def _looked_into(one: ScannedFile, rules: Sequence[GameDefinition]) -> Inspection:
@@ -144,7 +146,7 @@ def _looked_into(one: ScannedFile, rules: Sequence[GameDefinition]) -> Inspectio
 
 def _inspection(one: ScannedFile) -> Inspection:
     if one.archive is not None:  # what only comparing archives needs is no answer
-        code = msgspec.structs.replace(one.archive.code, names=b"", packages=b"", uses=b"")
+        code = msgspec.structs.replace(one.archive.code, names=b"", packages=b"", places=b"", uses={}, client_in=b"")
         one = msgspec.structs.replace(one, archive=msgspec.structs.replace(one.archive, code=code))
     return Inspection(
         path=one.path,

@@ -14,6 +14,7 @@ from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.errors import TrustError
 
 __all__ = [
+    "LONGEST_CLASS",
     "MOST_MANIFEST",
     "RUNTIME_MAJOR",
     "ArchiveClasses",
@@ -42,15 +43,16 @@ _WORDS = bytes(byte if byte in _NAMES or byte > 0x7F else 0x20 for byte in range
 class ArchiveClasses:
     """The classes of an archive and of those inside it, by name with slashes; read when asked. ``providers`` are those
     that its service files name, by service; ``highest`` the highest class-file major that every runtime must load;
-    ``client_packages`` how many classes name code of a package that a server does not have."""
+    ``client_in`` its packages of which a class names client code, ``client_packages`` how many classes name one of the
+    packages that a server does not have."""
 
     def __init__(self) -> None:
         self.where: dict[str, tuple[Archive, str]] = {}
         self.highest: int | None = None
-        self.hit = False
+        self.client_in: set[str] = set()
         self.client_packages: dict[str, int] = {}
         self.providers: dict[str, list[str]] = {}
-        self._words: set[bytes] = set()
+        self._words: dict[str, set[bytes]] = {}
         self._service_files = 0
         self._service_bytes = 0
 
@@ -89,13 +91,14 @@ class ArchiveClasses:
         for archive, path in found:
             data = archive.head(path, 8) if client.is_empty else archive.read(path, LONGEST_CLASS)
             if client.named_in(data):
-                self.hit = True
+                self.client_in.add(_class_name(path).rpartition("/")[0])
                 for package in client.counted_in(data):
                     self.client_packages[package] = self.client_packages.get(package, 0) + 1
             major = class_major(data)
             if major is not None:
                 # every word in the bytes, at the speed of split: the few that name a package are picked out once
-                self._words.update(data.translate(_WORDS).split())
+                package = _class_name(path).rpartition("/")[0]
+                self._words.setdefault(package, set()).update(data.translate(_WORDS).split())
                 if not path.startswith(_VERSIONS):
                     self.highest = major if self.highest is None else max(self.highest, major)
 
@@ -114,6 +117,13 @@ class ArchiveClasses:
         found = self.where.get(name)
         return found[0].read(found[1], LONGEST_CLASS) if found is not None else None
 
+    def __len__(self) -> int:
+        return len(self.where)
+
+    def __contains__(self, name: object) -> bool:
+        """Whether there is a class of this name (with slashes)."""
+        return name in self.where
+
     def lift_budget(self) -> None:
         """From now on reading a class costs nothing of what opening the archive may cost."""
         for archive, _ in self.where.values():
@@ -126,11 +136,21 @@ class ArchiveClasses:
         except TrustError:
             return None
 
-    def uses(self) -> bytes:
-        """Checksums of the packages that its classes name. What precedes a name in a class file may look like a part of
-        it (the ``L`` of a descriptor, the length of a text), so each counts without its first letter too."""
-        every = {word.replace(b".", b"/").rpartition(b"/")[0] for word in self._words if b"/" in word or b"." in word}
-        return _checksums_of(every | {name[1:] for name in every})
+    def uses(self) -> dict[int, bytes]:
+        """For each of its packages, by checksum, those of the packages that its classes name. What precedes a name in a
+        class file may look like a part of it (the ``L`` of a descriptor, the length of a text), so each counts without
+        its first letter too."""
+        found = {}
+        for package, words in self._words.items():
+            every = {word.replace(b".", b"/").rpartition(b"/")[0] for word in words if b"/" in word or b"." in word}
+            found[zlib.crc32(package.encode())] = _checksums_of(every | {name[1:] for name in every})
+        return found
+
+
+def _class_name(path: str) -> str:
+    """The class that an entry of an archive is, with slashes."""
+    name = path.removesuffix(".class")
+    return name.removeprefix(_VERSIONS).partition("/")[2] if name.startswith(_VERSIONS) else name
 
 
 def is_multi_release(archive: Archive) -> bool:

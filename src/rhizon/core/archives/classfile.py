@@ -4,6 +4,8 @@ Follows the Java Virtual Machine Specification, chapter 4 (the class file format
 """
 
 import re
+from array import array
+from collections.abc import Callable
 from typing import NamedTuple
 
 __all__ = [
@@ -77,14 +79,35 @@ class Field(NamedTuple):
     access: int
 
 
-class Method(NamedTuple):
-    """A method with what its code refers to, in order; ``access`` are its flags."""
+_TEXT = 1
+_PAIRS = (9, 10, 11, 12, 17, 18)
+# bytes of the other kinds of constants (JVMS table 4.4-A)
+_POOL_SIZES = {**dict.fromkeys((*_PAIRS, 3, 4), 5), **dict.fromkeys((7, 8, 16, 19, 20), 3), 15: 4, 5: 9, 6: 9}
 
-    name: str
-    descriptor: str
-    access: int
-    refs: tuple[Ref, ...]
-    marks: tuple[str, ...]
+
+class Method:
+    """A method; ``access`` are its flags, ``marks`` the types of its annotations. ``read_refs`` reads what it refers
+    to, and raises what reading a broken one raises."""
+
+    __slots__ = ("access", "descriptor", "marks", "name", "read_refs")
+
+    def __init__(
+        self, name: str, descriptor: str, access: int, marks: tuple[str, ...], read_refs: Callable[[], tuple[Ref, ...]]
+    ) -> None:
+        self.name = name
+        self.descriptor = descriptor
+        self.access = access
+        self.marks = marks
+        self.read_refs = read_refs
+
+    @property
+    def refs(self) -> tuple[Ref, ...]:
+        """What its code refers to, in order; nothing of a method that cannot be read. Read each time: most methods are
+        never asked, and the others once."""
+        try:
+            return self.read_refs()
+        except (IndexError, KeyError, TypeError, ValueError):
+            return ()
 
 
 class ClassFile(NamedTuple):
@@ -120,10 +143,15 @@ def parameter_types(descriptor: str) -> list[str]:
     return _PARAMETER.findall(descriptor[1 : descriptor.index(")")])
 
 
-def parse_class(data: bytes) -> ClassFile:
-    """Raises :class:`ClassFileError`."""
+def parse_class(data: bytes, *, methods_too: bool = False) -> ClassFile:
+    """Raises :class:`ClassFileError`; for a broken method only where ``methods_too`` are to be read now."""
     try:
-        return ClassReader(data).read()
+        reader = ClassReader(data)
+        found = reader.read()
+        if methods_too:
+            for method, _ in reader.bodies:
+                method.read_refs()
+        return found
     except (IndexError, KeyError, TypeError, ValueError) as broken:
         if isinstance(broken, ClassFileError):
             raise
@@ -132,13 +160,14 @@ def parse_class(data: bytes) -> ClassFile:
 
 
 class ClassReader:
-    """Reads one class file. ``_pool`` holds an entry's tag and its two numbers (or its text) by index; ``bodies`` are,
-    once it was read, the methods with where their Code attribute begins (0 without one)."""
+    """Reads one class file. ``bodies`` are, once it was read, the methods with where their Code attribute begins (0
+    without one)."""
 
     def __init__(self, data: bytes) -> None:
         self._data = data
         self._at = 10
-        self._pool: list[tuple[int, int, int] | str | None] = [None]
+        self._places = array("I", [0])
+        self._texts: dict[int, str] = {}
         self._bootstraps: list[list[int]] = []
         self.bodies: list[tuple[Method, int]] = []
 
@@ -180,52 +209,54 @@ class ClassReader:
         return ClassFile(name, super_name, interfaces, major, tuple(fields), methods, marks, access)
 
     def _read_pool(self, count: int) -> None:
-        """The constant pool (JVMS 4.4): tags and where each entry begins; texts are decoded when they are asked for."""
+        """The constant pool (JVMS 4.4): where each entry begins; it is decoded when it is asked for, since a class that
+        is met on the way needs few of them."""
         data, at = self._data, self._at
-        pool = self._pool
-        index = 1
-        while index < count:
+        places = self._places
+        while len(places) < count:
+            places.append(at)
             tag = data[at]
-            if tag == 1:
-                length = data[at + 1] << 8 | data[at + 2]
-                pool.append(data[at + 3 : at + 3 + length].decode("utf-8", "replace"))
-                at += 3 + length
-            elif tag in (9, 10, 11, 12, 17, 18):
-                pool.append((tag, data[at + 1] << 8 | data[at + 2], data[at + 3] << 8 | data[at + 4]))
-                at += 5
-            elif tag in (7, 8, 16, 19, 20):
-                pool.append((tag, data[at + 1] << 8 | data[at + 2], 0))
-                at += 3
-            elif tag == 15:
-                pool.append((tag, data[at + 1], data[at + 2] << 8 | data[at + 3]))
-                at += 4
-            elif tag in (3, 4):
-                pool.append((tag, 0, 0))
-                at += 5
-            elif tag in (5, 6):
-                pool += ((tag, 0, 0), None)  # eight-byte constants take two places (JVMS 4.4.5)
-                at += 9
-                index += 1
+            if tag == _TEXT:
+                at += 3 + (data[at + 1] << 8 | data[at + 2])
+            elif tag in _POOL_SIZES:
+                at += _POOL_SIZES[tag]
+                if tag in (5, 6):
+                    places.append(0)  # eight-byte constants take two places (JVMS 4.4.5)
             else:
                 raise ClassFileError(f"its constant pool has an entry of the unknown kind {tag}")
-            index += 1
         if at > len(data):
             raise ClassFileError("it ends in its constant pool")
         self._at = at
 
+    def _place(self, index: int) -> int:
+        at = self._places[index]
+        if not at:
+            raise ClassFileError(f"constant {index} is none")
+        return at
+
     def text(self, index: int) -> str:
         """The text at an index of the pool. Raises ClassFileError, as the next three do, where it is something else."""
-        found = self._pool[index]
-        if not isinstance(found, str):
-            raise ClassFileError(f"constant {index} is no text")
+        found = self._texts.get(index)
+        if found is None:
+            at = self._place(index)
+            data = self._data
+            if data[at] != _TEXT:
+                raise ClassFileError(f"constant {index} is no text")
+            length = data[at + 1] << 8 | data[at + 2]
+            found = self._texts[index] = data[at + 3 : at + 3 + length].decode("utf-8", "replace")
         return found
 
     def entry(self, index: int) -> tuple[int, int, int]:
         """Tag and the two numbers of an entry of the pool."""
-        found = self._pool[index]
-        if not isinstance(found, tuple):
+        at = self._place(index)
+        data = self._data
+        tag = data[at]
+        if tag == _TEXT:
             raise ClassFileError(f"constant {index} is of the wrong kind")
-        return found
+        if tag == 15:
+            return tag, data[at + 1], data[at + 2] << 8 | data[at + 3]
+        second = data[at + 3] << 8 | data[at + 4] if tag in _PAIRS else 0
+        return tag, data[at + 1] << 8 | data[at + 2], second
 
     def class_at(self, index: int) -> str:
         """The class that an entry names; of an array, the class of its elements."""
@@ -290,26 +321,34 @@ class ClassReader:
             self._at += 2
 
     def _method(self) -> Method:
-        """A method with the members that its code refers to."""
+        """A method, with where the members are that its code refers to."""
         access = self._u2()
         name, descriptor = self.text(self._u2()), self.text(self._u2())
-        refs: list[Ref] = [Ref("type", one) for one in named_types(descriptor)]
         marks: list[str] = []
+        parts: list[tuple[str, int]] = []
         body = 0
         for _ in range(self._u2()):
             attribute, length = self.text(self._u2()), self._u4()
             end = self._at + length
-            if attribute == "Code":
-                body = self._at
-                refs += self._code()
-            elif attribute == "Exceptions":  # reflection on the method resolves what it declares to throw
-                refs += [Ref("type", self.class_at(self._u2())) for _ in range(self._u2())]
+            if attribute in ("Code", "Exceptions"):
+                parts.append((attribute, self._at))
+                body = self._at if attribute == "Code" else body
             elif attribute in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
                 marks += self._marks()
             self._at = end
-        method = Method(name, descriptor, access, tuple(dict.fromkeys(refs)), tuple(marks))
+        method = Method(name, descriptor, access, tuple(marks), lambda: self._refs(descriptor, parts))
         self.bodies.append((method, body))
         return method
+
+    def _refs(self, descriptor: str, parts: list[tuple[str, int]]) -> tuple[Ref, ...]:
+        refs: list[Ref] = [Ref("type", one) for one in named_types(descriptor)]
+        for attribute, at in parts:
+            self._at = at
+            if attribute == "Code":
+                refs += self._code()
+            else:  # reflection on the method resolves what it declares to throw
+                refs += [Ref("type", self.class_at(self._u2())) for _ in range(self._u2())]
+        return tuple(dict.fromkeys(refs))
 
     def _code(self) -> list[Ref]:
         """The references in a Code attribute (JVMS 4.7.3)."""

@@ -202,6 +202,15 @@ class Archive:
         """Whether it was packed as a program (on a system that marks such)."""
         return bool(self._entries[RelPath(name)].external_attr >> 16 & 0o100)
 
+    def place(self, name: str) -> tuple[int, int, int, int, int] | None:
+        """Where an entry is: offset of its header, packed and unpacked size, CRC-32, and 1 where it is deflated, 0
+        where it is stored; None for another way of packing."""
+        info = self._entries[RelPath(name)]
+        if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+            return None
+        deflated = int(info.compress_type == zipfile.ZIP_DEFLATED)
+        return info.header_offset, info.compress_size, info.file_size, info.CRC, deflated
+
     def read(self, name: str, most: int = MOST_BYTES) -> bytes:
         """One entry's bytes; more than ``most``, or more than promised, is a :class:`TrustError`."""
         info = self._entries[RelPath(name)]

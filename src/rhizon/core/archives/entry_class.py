@@ -36,7 +36,7 @@ def why_unusable(entry: str, entry_type: str, read: Callable[[str], bytes | None
     if data is None:
         return "entry-missing", f"its metadata names the entry class {entry}, which is not in it"
     try:
-        parsed = parse_class(data)
+        parsed = parse_class(data, methods_too=True)
     except ClassFileError as wrong:
         return "class-broken", f"no runtime can load its entry class {entry}: {wrong}"
     why = _refused_by_java(name, parsed, data) or (_refused_by_loader(parsed, entry_type, read) if entry_type else "")

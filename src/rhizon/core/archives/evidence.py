@@ -9,7 +9,7 @@ one.
 
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Literal, NamedTuple
+from typing import Literal, NamedTuple, TypeVar
 
 import msgspec
 
@@ -27,14 +27,23 @@ from rhizon.core.archives.classfile import (
 from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.archives.verifier import Load, loads_of_verification
 
-__all__ = ["NOT_LINKED", "Evidence", "evidence_by_owner", "follow_references", "judge_code"]
+__all__ = [
+    "NOT_LINKED",
+    "Evidence",
+    "VisibleCode",
+    "certain_evidence",
+    "evidence_by_place",
+    "follow_references",
+    "judge_code",
+]
 
 # "unused": no entry of the set comes to it.
+T = TypeVar("T")
 Verdict = Literal["certain", "possible", "clean", "unused"]
 _STEPS = 20_000  # of following references; what is beyond is not looked at
 _MOST_CLASSES = 2_000  # that are parsed for one verdict
 _STEPS_OF_SET = 200_000  # where the entries of all archives are started at once
-_MOST_CLASSES_OF_SET = 20_000
+_MOST_CLASSES_OF_SET = 8_000
 
 
 # What is caught by code that goes on after a missing class, one looked up by name, and a missing screen.
@@ -77,92 +86,104 @@ class _Step(NamedTuple):
     came: tuple[str, ...]
 
 
-def judge_code(
-    read: Callable[[str], bytes | None],
-    entries: Sequence[str],
-    client: Namespaces,
-    services: Mapping[str, Sequence[str]],
-    for_players: Callable[[str], str | None] | None = None,
-) -> Evidence:
-    """Follows references from entry classes.
+def _nothing(_: str) -> str | None:
+    return None
 
-    ``read`` gives the bytes of a class by its name with slashes, None for one that is not on the class path; entries
-    and ``services`` (providers by service) have dots; ``for_players`` names the archive for players that a class is in,
-    where no other has it. Code that cannot be parsed is followed no further.
-    """
-    return _Walk(read, client, services, for_players).judge([one.replace(".", "/") for one in entries])
+
+class VisibleCode(NamedTuple):
+    """The class path as the code of an archive sees it. ``read`` gives the bytes of a class by its name with slashes,
+    None for one that is not on it; ``services`` providers (with dots) by service; ``parsed`` the class itself, where
+    classes are kept parsed; ``for_players`` names the archive for players that alone has a class, and
+    ``names_players`` tells whether a class may name such a one; None where none does."""
+
+    read: Callable[[str], bytes | None]
+    services: Mapping[str, Sequence[str]]
+    parsed: Callable[[str], ClassFile | None] | None = None
+    for_players: Callable[[str], str | None] = _nothing
+    names_players: Callable[[str], bool] | None = None
+
+
+def judge_code(code: VisibleCode, entries: Sequence[str], client: Namespaces) -> Evidence:
+    """Follows references from entry classes (with dots). Code that cannot be parsed is followed no further."""
+    return _Walk(code, client).judge(_slashed(entries))
+
+
+def certain_evidence(code: VisibleCode, entries: Sequence[str], client: Namespaces) -> Evidence | None:
+    """Only what is certain of entry classes (with dots), which needs no references to be followed."""
+    return _Walk(code, client).certain(_slashed(entries))
 
 
 def follow_references(
-    read: Callable[[str], bytes | None],
+    code: VisibleCode,
     entries: Sequence[str],
     client: Namespaces,
-    services: Mapping[str, Sequence[str]],
     visit: Callable[[str, Ref, tuple[str, ...]], None],
 ) -> None:
     """Follows references as :func:`judge_code` does and gives each to ``visit``: the class whose method holds it, the
     reference, and how the method is come to."""
-    walk = _Walk(read, client, services, None)
+    walk = _Walk(code, client)
     walk.visit = visit
-    walk.follow([one.replace(".", "/") for one in entries])
+    walk.follow(_slashed(entries))
 
 
-def evidence_by_owner(
-    read: Callable[[str], bytes | None],
+def evidence_by_place(
+    code: VisibleCode,
     entries: Sequence[str],
     client: Namespaces,
-    services: Mapping[str, Sequence[str]],
-    owner_of: Callable[[str], str | None],
+    place_of: Callable[[str], T | None],
     may_go_on: Callable[[], bool],
-) -> tuple[dict[str, Evidence], bool]:
-    """What the code of each archive is found to use when the entries of a whole set are started, by the archive that
-    ``owner_of`` gives for a step of a chain; "clean" for one that is come to and uses no client code.
+) -> tuple[dict[T, Evidence], bool]:
+    """What is found when the entries of a whole set are started, by the place of the code that holds it: what
+    ``place_of`` gives for a step of a chain. A place that is come to and uses no client code is "clean".
 
-    False with it where ``may_go_on`` ended the walk: then an archive that is clean, or not there, may be so for that.
+    False with it where ``may_go_on`` or a bound ended the walk: then a place that is clean, or not there, may be so for
+    that.
     """
-    walk = _Walk(read, client, services, None)
-    found: dict[str, dict[str, Evidence]] = {}
+    walk = _Walk(code, client)
+    found: dict[T, dict[str, Evidence]] = {}
 
     def keep(kind: str, evidence: Evidence) -> None:
-        owner = owner_of(evidence.chain[-2]) if len(evidence.chain) > 1 else None
-        if owner is not None:
-            found.setdefault(owner, {}).setdefault(kind, evidence)
+        place = place_of(evidence.chain[-2]) if len(evidence.chain) > 1 else None
+        if place is not None:
+            found.setdefault(place, {}).setdefault(kind, evidence)
 
     walk.on_found, walk.most_classes = keep, _MOST_CLASSES_OF_SET
-    whole = walk.follow([one.replace(".", "/") for one in entries], most_steps=_STEPS_OF_SET, may_go_on=may_go_on)
-    reached = {owner_of(_dotted(name)) for name in walk.linked}
-    verdicts = {}
-    for owner in (one for one in reached if one is not None):
-        kinds = found.get(owner, {})
-        kind = next((one for one in walk.telling_kinds() if one in kinds), None)
-        verdicts[owner] = kinds[kind] if kind is not None else Evidence(verdict="clean")
-    return verdicts, whole
+    starts = _slashed(entries)
+    walk.entries = frozenset(starts)
+    whole = walk.follow(starts, most_steps=_STEPS_OF_SET, may_go_on=may_go_on)
+    verdicts: dict[T, Evidence] = {}
+    for place in {place_of(_dotted(name)) for name in walk.linked}:
+        if place is not None:
+            kinds = found.get(place, {})
+            kind = next((one for one in walk.telling_kinds() if one in kinds), None)
+            verdicts[place] = kinds[kind] if kind is not None else Evidence(verdict="clean")
+    return verdicts, whole and walk.parsed_count < _MOST_CLASSES_OF_SET
+
+
+def _slashed(names: Iterable[str]) -> list[str]:
+    return [one.replace(".", "/") for one in names]
 
 
 class _Walk:
     """Follows references from the entry classes through an archive and those inside it."""
 
-    def __init__(
-        self,
-        read: Callable[[str], bytes | None],
-        client: Namespaces,
-        services: Mapping[str, Sequence[str]],
-        for_players: Callable[[str], str | None] | None,
-    ) -> None:
-        self._read = read
-        self._for_players = for_players or (lambda _: None)
-        self._beside_players = for_players is not None
+    def __init__(self, code: VisibleCode, client: Namespaces) -> None:
+        self._read = code.read
+        self._parsed = code.parsed
+        self._for_players = code.for_players
+        self._names_players = code.names_players or (lambda _: False)
         self._client = client
-        self._services = services
+        self._services = code.services
         self._classes: dict[str, ClassFile | None] = {}
         self.most_classes = _MOST_CLASSES
         self._verified_classes: dict[str, tuple[list[Load], frozenset[tuple[str, str]]]] = {}
         self.visit: Callable[[str, Ref, tuple[str, ...]], None] | None = None
         self.on_found: Callable[[str, Evidence], None] | None = None
+        self._naming: dict[str, bool] = {}
         self._reflects = False
         self._called: set[tuple[str, str]] = set()
         self._waiting: dict[tuple[str, str], list[tuple[str, Method, tuple[str, ...]]]] = {}
-        self._entries: frozenset[str] = frozenset()
+        self.entries: frozenset[str] = frozenset()
         self.linked: set[str] = set()
         self._made: set[str] = set()
         self._run: set[tuple[str, str, str]] = set()
@@ -172,13 +193,21 @@ class _Walk:
 
     def judge(self, entries: Sequence[str]) -> Evidence:
         """The verdict with the shortest chain of classes that shows it."""
-        self._entries = frozenset(entries)
-        for entry in entries:
-            certain = self._supers(entry)
-            if certain is not None:
-                return certain
+        self.entries = frozenset(entries)
+        certain = self.certain(entries)
+        if certain is not None:
+            return certain
         self.follow(entries, until="run")
         return next((self._found[one] for one in self.telling_kinds() if one in self._found), Evidence(verdict="clean"))
+
+    def certain(self, entries: Sequence[str]) -> Evidence | None:
+        """What must end the start of an entry class."""
+        return next(filter(None, map(self._supers, entries)), None)
+
+    @property
+    def parsed_count(self) -> int:
+        """How many classes were asked for."""
+        return len(self._classes)
 
     def telling_kinds(self) -> tuple[str, ...]:
         """The kinds of what is found that make a verdict, the most telling first."""
@@ -203,12 +232,17 @@ class _Walk:
 
     def _get(self, name: str) -> ClassFile | None:
         if name not in self._classes:
-            data = self._read(name) if len(self._classes) < self.most_classes else None
-            try:
-                self._classes[name] = parse_class(data) if data is not None else None
-            except ClassFileError:
-                self._classes[name] = None
+            self._classes[name] = self._parse(name) if len(self._classes) < self.most_classes else None
         return self._classes[name]
+
+    def _parse(self, name: str) -> ClassFile | None:
+        if self._parsed is not None:
+            return self._parsed(name)
+        data = self._read(name)
+        try:
+            return parse_class(data) if data is not None else None
+        except ClassFileError:
+            return None
 
     def _missing(self, name: str) -> bool:
         """A client class that no archive of the server brings, or a class of an archive for players."""
@@ -253,12 +287,18 @@ class _Walk:
         """What verifying a class of the class path loads, and the methods of which that is not known. A class that
         names no client code loads none."""
         if name not in self._verified_classes:
-            data = self._read(name)
-            worth = data is not None and (self._beside_players or self._client.named_in(data))
+            data = self._read(name) if self._names_client(name) else None
             self._verified_classes[name] = (
-                loads_of_verification(data, self._is_interface) if data is not None and worth else ([], frozenset())
+                loads_of_verification(data, self._is_interface) if data is not None else ([], frozenset())
             )
         return self._verified_classes[name]
+
+    def _names_client(self, name: str) -> bool:
+        """Whether a class may name one that a server does not have."""
+        if name not in self._naming:
+            data = self._read(name)
+            self._naming[name] = data is not None and (self._client.named_in(data) or self._names_players(name))
+        return self._naming[name]
 
     def _is_interface(self, name: str) -> bool | None:
         parsed = self._get(name)
@@ -332,11 +372,21 @@ class _Walk:
         if step.method is None:
             self._look_at_class(parsed, step.came)
             return
-        for ref in step.method.refs:
+        refs = step.method.refs
+        for ref in refs:
             if self.visit is not None:
                 self.visit(step.owner, ref, step.came)
             self._follow(ref, step.came)
-        self._put_together(step.method.refs, step.came)
+        self._put_together(refs, step.came)
+        if any(ref.owner == "java/util/ServiceLoader" for ref in refs):
+            self._provide(refs, step.came)
+
+    def _provide(self, refs: Sequence[Ref], came: tuple[str, ...]) -> None:
+        """Makes the providers of the services that a method which loads some names; of all, where it names none."""
+        named = [_dotted(ref.owner) for ref in refs if ref.kind == "class" and _dotted(ref.owner) in self._services]
+        for service in named or self._services:
+            for provider in self._services[service]:
+                self._make(provider.replace(".", "/"), came)
 
     def _put_together(self, refs: Sequence[Ref], came: tuple[str, ...]) -> None:
         """A class looked up by a name that the method puts together out of texts, one of them a client package's."""
@@ -368,9 +418,9 @@ class _Walk:
             if self._missing(load.name):
                 why = f"the verifier loads it when the class is linked, since {load.why}"
                 self._note("linked", load.name, (*came, f"{own}.{load.method}"), why)
-        for method in parsed.methods:
+        for method in parsed.methods if self._names_client(parsed.name) else ():
             where = (*came, f"{own}.{method.name}")
-            made = method.name == "<init>" and parsed.name in self._entries
+            made = method.name == "<init>" and parsed.name in self.entries
             for ref in method.refs:
                 if ref.kind == "string" or not self._missing(ref.owner):
                     continue
@@ -395,9 +445,6 @@ class _Walk:
         if self._client.wants_screen(ref) and _NO_SCREEN.isdisjoint(ref.caught):
             self._note("run", ref.owner, came, "it needs a screen, and a server has none")
             return
-        if ref.owner == "java/util/ServiceLoader":
-            for provider in (one for found in self._services.values() for one in found):
-                self._make(provider.replace(".", "/"), came)
         if ref.kind == "cast":
             missing, _ = self._missing_super(ref.owner)
             if missing is not None and NOT_LINKED.isdisjoint(ref.caught):

@@ -12,7 +12,7 @@ from typing import NamedTuple
 
 from rhizon.core.archives.classes import ArchiveClasses
 from rhizon.core.archives.classfile import ClassFile, ClassFileError, Ref, parse_class
-from rhizon.core.archives.evidence import NOT_LINKED, follow_references
+from rhizon.core.archives.evidence import NOT_LINKED, VisibleCode, follow_references
 from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.finding import Finding
 from rhizon.core.names import printable
@@ -70,7 +70,7 @@ def content_linkage(
         for service, named in classes.providers.items():
             providers.setdefault(service, []).extend(named)
     starts = [entry for name in sorted(entries) for entry in entries[name] if name in content]
-    follow_references(path.read_content, starts, client, providers, visit)
+    follow_references(VisibleCode(path.read_content, providers), starts, client, visit)
     return list(_findings(lacks.values()))
 
 

@@ -8,11 +8,12 @@ from collections.abc import Iterable
 import msgspec
 
 from rhizon.core.archives.assembly import Assembly
+from rhizon.core.archives.class_places import places_of
 from rhizon.core.archives.classes import RUNTIME_MAJOR, ArchiveClasses, archives_inside, checksums
 from rhizon.core.archives.classfile import java_major
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.entry_class import why_unusable
-from rhizon.core.archives.evidence import Evidence, judge_code
+from rhizon.core.archives.evidence import Evidence, VisibleCode, judge_code
 from rhizon.core.archives.facts import ArchiveFacts, assembly_facts, read_facts
 from rhizon.core.archives.kind import Kind, kind_of_archive
 from rhizon.core.archives.namespaces import Namespaces
@@ -47,11 +48,13 @@ class Embedded(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
-    """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``names`` and
-    ``packages`` are four bytes (a CRC) for each class and package name, to find what two bring; ``uses`` the same for
-    each package that its classes may name; ``names_client``: some class names client code, wherever;
-    ``client_packages`` how many classes name one of the packages that a server does not have; ``natives`` are native
-    files.
+    """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``evidence``
+    None where nothing is started; ``natives`` native files; ``client_packages`` how many classes name each package that
+    a server does not have; ``providers`` what service files name, by service.
+
+    For comparing archives without opening them, as bytes of four (a CRC) for each name: ``names`` and ``packages`` of
+    its classes, ``uses`` the packages that they may name, by their own package, ``client_in`` the packages that name
+    client code. ``places`` are where its classes are in the file (class_places.py).
     """
 
     classes: int
@@ -60,9 +63,11 @@ class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     natives: tuple[str, ...]
     names: bytes
     packages: bytes
-    uses: bytes = b""
-    names_client: bool = False
+    places: bytes = b""
+    uses: dict[int, bytes] = {}
+    client_in: bytes = b""
     client_packages: dict[str, int] = {}
+    providers: dict[str, tuple[str, ...]] = {}
 
 
 class Scanned(msgspec.Struct, frozen=True, kw_only=True):
@@ -95,7 +100,8 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         classes.search(classes.add(one, runtime_major), client)
     evidence = None
     if facts is not None and facts.entry and classes.where:
-        evidence = judge_code(classes.read, facts.entry, client, classes.providers) if classes.hit else _CLEAN
+        visible = VisibleCode(classes.read, classes.providers)
+        evidence = judge_code(visible, facts.entry, client) if classes.client_in else _CLEAN
         findings += _entries_there(archive.source, facts, classes)
     code = CodeFacts(
         classes=len(classes.where),
@@ -103,10 +109,12 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         evidence=evidence,
         natives=tuple(path for path in archive.names() if path.endswith(_NATIVE)),
         names=checksums(classes.where),
+        places=places_of(classes, archive),
         packages=checksums({name.rpartition("/")[0] for name in classes.where}),
         uses=classes.uses(),
-        names_client=classes.hit,
+        client_in=checksums(classes.client_in),
         client_packages=dict(sorted(classes.client_packages.items())),
+        providers={service: tuple(named) for service, named in sorted(classes.providers.items())},
     )
     embedded = tuple(_embedded(path, inner, game) for path, inner in inside)
     placement, sure = _placement(facts, evidence)
