@@ -18,6 +18,7 @@ OURS = ["rhizon.core.archives", "rhizon.core.names", "rhizon.core.version", "rhi
 with atheris.instrument_imports(include=OURS):
     from rhizon.adapters.games import GAMES, read_game
     from rhizon.core.archives.assembly import read_assembly
+    from rhizon.core.archives.bytecode import check_methods
     from rhizon.core.archives.classfile import ClassFileError, parse_class
     from rhizon.core.archives.entries import Archive
     from rhizon.core.archives.evidence import VisibleCode, judge_code
@@ -34,7 +35,7 @@ FORMATS = sorted(READERS)
 
 def one_class(data: bytes) -> None:
     try:
-        parse_class(data, methods_too=True)
+        check_methods(parse_class(data))
     except ClassFileError:
         return
     judge_code(VisibleCode(lambda name: data if name == "a/B" else None, {}), ["a.B"], Namespaces(["tarnholt.client"]))

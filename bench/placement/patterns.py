@@ -194,6 +194,54 @@ def _sets() -> list[Pattern]:
     return rows
 
 
+def _side_checks() -> list[Pattern]:
+    """Questions on which side code runs: asked rightly, the wrong way round, and where the answer gets lost."""
+    marsh = "tarnholt.api.Marsh"
+    rows = (
+        ("and", f"if (!marsh.dedicated() && marsh != null) {{ {TINT} }}", ""),
+        ("or", f"if (!marsh.dedicated() || marsh != null) {{ {TINT} }}", ""),
+        ("inverted", f"if (marsh.dedicated()) {{ {TINT} }}", ""),
+        ("variable", f"boolean client = !marsh.dedicated(); if (client) {{ {TINT} }}", ""),
+        ("ternary", f"Object o = marsh.dedicated() ? null : new {S}();", ""),
+        ("apart-and-back", f"if (!Entry.on(marsh)) {{ {TINT} }}", f"static boolean on({marsh} m) {{ return !off(m); }} static boolean off({marsh} m) {{ return !m.dedicated(); }}"),
+        ("apart-inverted", f"if (Entry.on(marsh)) {{ {TINT} }}", f"static boolean on({marsh} m) {{ return m.dedicated(); }}"),
+        ("apart-variable", f"if (Entry.off(marsh)) {{ {TINT} }}", f"static boolean off({marsh} m) {{ boolean b = m.dedicated(); return !b; }}"),
+        ("other-method", f"if (!Entry.dedicated()) {{ {TINT} }}", "static boolean dedicated() { return false; }"),
+        ("asks-itself", f"if (!Entry.deep(marsh, 3)) {{ {TINT} }}", f"static boolean deep({marsh} m, int n) {{ return n == 0 ? m.dedicated() : deep(m, n - 1); }}"),
+        ("loop-continue", f"for (int i = 0; i < 2; i++) {{ if (marsh.dedicated()) continue; {TINT} }}", ""),
+        ("loop-inverted", f"for (int i = 0; i < 2; i++) {{ if (!marsh.dedicated()) continue; {TINT} }}", ""),
+        ("while", f"while (!marsh.dedicated()) {{ {TINT} }}", ""),
+        ("do-while", f"do {{ {TINT} }} while (!marsh.dedicated());", ""),
+        ("finally", f"try {{ if (!marsh.dedicated()) {{ {TINT} }} }} finally {{ marsh.tell(\"x\", \"y\"); }}", ""),
+        ("in-finally", f"try {{ if (!marsh.dedicated()) {{ marsh.tell(\"x\", \"y\"); }} }} finally {{ {TINT} }}", ""),
+        ("in-catch", f"try {{ if (marsh.dedicated()) {{ throw new IllegalStateException(); }} }} catch (IllegalStateException e) {{ {TINT} }}", ""),
+        ("nested", f"if (marsh != null) {{ if (marsh.dedicated()) {{ marsh.tell(\"x\", \"y\"); }} else {{ {TINT} }} }}", ""),
+        ("switch", f"switch (marsh.dedicated() ? 1 : 2) {{ case 1: break; default: {TINT} }}", ""),
+        ("stream", f"java.util.stream.Stream.of(1).filter(n -> !marsh.dedicated()).forEach(n -> {{ {TINT} }});", ""),
+        ("assert", f"assert marsh.dedicated() : new {S}();", ""),
+        ("compared", f"if (marsh.dedicated() == false) {{ {TINT} }}", ""),
+        ("constant-field", f"if (Entry.Kept.CLIENT) {{ {TINT} }}", "static class Kept { static final boolean CLIENT = Boolean.getBoolean(\"x\"); }"),
+    )  # fmt: skip
+    asked = (
+        ("name", "String n = Help.class.getName();", ""),
+        ("logger", "java.util.logging.Logger.getLogger(Help.class.getName());", ""),
+        ("logger-of", "System.getLogger(Help.class.getSimpleName());", ""),
+        ("loader", "Object o = Help.class.getClassLoader();", ""),
+        ("made", "Help.class.getDeclaredConstructor().newInstance();", ""),
+        ("methods", "Help.class.getMethods();", ""),
+        ("kept", "Class<?> c = Help.class; c.getDeclaredConstructor().newInstance();", ""),
+    )
+    loud = {"Help": f"public class Help {{ static {{ {TINT} }} }}"}
+    return [
+        *(Pattern(f"guard-{name}", body=body, more=more) for name, body, more in rows),
+        *(Pattern(f"literal-{name}", body=body, beside=loud) for name, body, _ in asked),
+        Pattern("literal-client", body=f"String n = {S}.class.getName();"),
+        Pattern("literal-sub", body="String n = Help.class.getName();", beside={"Help": f"public class Help extends {S} {{}}"}),
+        Pattern("null-client", body=f"Object o = ({S}) null; marsh.tell(\"x\", \"\" + o);"),
+        Pattern("null-passed", body="Entry.take((Help) null);", more="static void take(Object o) {}", beside={"Help": f"public class Help extends {S} {{}}"}),
+    ]  # fmt: skip
+
+
 def _screenless() -> list[Pattern]:
     """Java's desktop packages on a machine without a screen."""
     rows = (
@@ -237,4 +285,4 @@ def _entries() -> list[Pattern]:
     ]  # fmt: skip
 
 
-PATTERNS = [*_verified(), *_elsewhere(), *_sets(), *_screenless(), *_entries()]
+PATTERNS = [*_verified(), *_elsewhere(), *_sets(), *_side_checks(), *_screenless(), *_entries()]

@@ -1,12 +1,15 @@
-"""Verdicts from code beside what really happens: python bench/placement/run.py [--keep FOLDER]
+"""Verdicts from code beside what really happens: python bench/placement/run.py [--keep FOLDER] [--java PROGRAM]... [--only PREFIX]...
 
 Compiles every mod of mods.py with javac, asks Rhizon for its verdict, starts each alone on the real JVM with the
 Tarnholt server and the Keelson loader, and prints a confusion table. A mod "fails" when the server ends with an error
-before its gates open. ``--keep`` writes the archives and what happened into a folder. Needs javac and java 17.
+before its gates open. ``--keep`` writes the archives and what happened into a folder. Needs javac and java 17; with
+``--java`` (more than once) the servers run on these instead, one table for each.
 """
 
 import concurrent.futures
+import functools
 import io
+import itertools
 import json
 import socket
 import subprocess
@@ -102,7 +105,8 @@ def _compile(sources: list[dict[str, str]], home: Path, classpath: str, release:
         files.append(file)
     out = home / "out"
     out.mkdir(parents=True)
-    javac(files, out, classpath, release)
+    if files:
+        javac(files, out, classpath, release)
     return {file.relative_to(out).as_posix(): file.read_bytes() for file in sorted(out.rglob("*.class"))}
 
 
@@ -121,9 +125,9 @@ def free_port() -> int:
         return int(probe.getsockname()[1])
 
 
-def happens(name: str, archives: dict[str, bytes], for_players: bool, work: Path) -> str:
+def happens(java: str, name: str, archives: dict[str, bytes], for_players: bool, work: Path) -> str:
     """ "runs" when the gates open with the mod, else the error that the JVM gave."""
-    home = work / f"run-{name}"
+    home = Path(tempfile.mkdtemp(prefix=f"run-{name}-", dir=work))
     unzip(CATALOG / "server/tarnholt-server-4.2.zip", home)
     unzip(CATALOG / "loaders/keelson-3.1.0.zip", home)
     (home / "mods").mkdir()
@@ -133,7 +137,7 @@ def happens(name: str, archives: dict[str, bytes], for_players: bool, work: Path
     (home / "licence/answer.txt").write_text("answer = accepted\n")
     ports = f"net.bind = 127.0.0.1\nnet.game = {free_port()}\nnet.query = {free_port()}\n"
     (home / "marsh.properties").write_text(f"{ports}marsh.span = 1\nmarsh.seed = 7\n")
-    command = ["java", "-Xmx96m", "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-Xshare:auto"]
+    command = [java, "-Xmx96m", "-XX:+UseSerialGC", "-XX:TieredStopAtLevel=1", "-Xshare:auto"]
     command += ["-cp", "loader/keelson.jar:tarnholt-server.jar", "keelson.Boot"]
     done = subprocess.run(
         command,
@@ -165,7 +169,8 @@ def verdict(name: str, archives: dict[str, bytes], game: GameDefinition) -> str:
 
 def main() -> None:
     game = read_game(GAMES / "tarnholt.game.toml")
-    every = list(mods())
+    only = tuple(after for before, after in itertools.pairwise(sys.argv) if before == "--only") or ("",)
+    every = [mod for mod in mods() if mod.pattern.startswith(only)]
     patterns = dict.fromkeys(mod.pattern for mod in every)
     print(f"{len(every)} mods in {len(patterns)} patterns", flush=True)
     with tempfile.TemporaryDirectory() as scratch:
@@ -176,12 +181,16 @@ def main() -> None:
         for mod in every:
             verdicts[mod.id] = verdict(mod.id, archives[mod.id], game)
         print(f"verdicts: {(time.process_time() - begun) / len(every) * 1000:.2f} ms of CPU each", flush=True)
-        with concurrent.futures.ThreadPoolExecutor(2) as pool:
-            runs = pool.map(lambda mod: happens(mod.id, archives[mod.id], mod.for_players, work), every)
-            outcomes = dict(zip(archives, runs, strict=True))
-    if "--keep" in sys.argv:
-        keep(Path(sys.argv[sys.argv.index("--keep") + 1]), every, archives, verdicts, outcomes)
-    report(every, verdicts, outcomes)
+        javas = [after for before, after in itertools.pairwise(sys.argv) if before == "--java"] or ["java"]
+        for java in javas:
+            with concurrent.futures.ThreadPoolExecutor(2) as pool:
+                run = functools.partial(happens, java)
+                runs = pool.map(lambda mod, run=run: run(mod.id, archives[mod.id], mod.for_players, work), every)
+                outcomes = dict(zip(archives, runs, strict=True))
+            print(f"\n{java}")
+            report(every, verdicts, outcomes)
+        if "--keep" in sys.argv:
+            keep(Path(sys.argv[sys.argv.index("--keep") + 1]), every, archives, verdicts, outcomes)
 
 
 def keep(

@@ -15,6 +15,7 @@ from hypothesis import strategies as st
 
 from rhizon.core.archives.assembly import read_assembly
 from rhizon.core.archives.assembly_set import assemblies_together
+from rhizon.core.archives.bytecode import check_methods
 from rhizon.core.archives.classes import archive_classes
 from rhizon.core.archives.classfile import ClassFileError, java_major, parse_class
 from rhizon.core.archives.deep import every_class
@@ -292,7 +293,9 @@ class Code(unittest.TestCase):
         for _ in range(data.draw(st.integers(1, 6))):
             raw[data.draw(st.integers(8, len(raw) - 1))] = data.draw(st.integers(0, 255))
         with contextlib.suppress(ClassFileError):
-            self.assertTrue(parse_class(bytes(raw[: data.draw(st.integers(0, len(raw)))]), methods_too=True).major)
+            parsed = parse_class(bytes(raw[: data.draw(st.integers(0, len(raw)))]))
+            self.assertTrue(parsed.major)
+            check_methods(parsed)
         if data.draw(st.integers(0, 9)) == 0:  # it takes long over what is none
             self.assertIsNone(read_assembly(bytes(raw)))
 

@@ -3,6 +3,7 @@
 import struct
 import unittest
 
+from rhizon.core.archives.bytecode import check_methods, refs_of
 from rhizon.core.archives.classfile import ClassFileError, Ref, parse_class
 
 CODE, OBJECT, OTHER, LAST, MEMBER, MARK, ENUM = 7, 4, 9, 13, 11, 14, 15
@@ -52,8 +53,9 @@ def class_file(code: bytes, marks: bytes = b"") -> bytes:
 
 def refs(code: bytes) -> list[Ref]:
     """What a method's code refers to."""
-    (method,) = parse_class(class_file(code), methods_too=True).methods
-    return list(method.refs)
+    parsed = parse_class(class_file(code))
+    check_methods(parsed)
+    return list(refs_of(parsed.methods[0]))
 
 
 class Instructions(unittest.TestCase):

@@ -14,6 +14,7 @@ from rhizon.core.archives.namespaces import Namespaces
 from rhizon.core.errors import TrustError
 
 __all__ = [
+    "LATEST_MAJOR",
     "LONGEST_CLASS",
     "MOST_MANIFEST",
     "RUNTIME_MAJOR",
@@ -24,6 +25,7 @@ __all__ = [
     "is_multi_release",
 ]
 
+LATEST_MAJOR = 999  # takes every entry of a multi-release archive
 RUNTIME_MAJOR = 17  # whose entries of a multi-release archive count, where no other is named
 MOST_DEEP = 3  # archives in archives
 MOST_INSIDE = 64 << 20  # bytes of an archive inside

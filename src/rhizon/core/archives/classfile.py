@@ -5,7 +5,6 @@ Follows the Java Virtual Machine Specification, chapter 4 (the class file format
 
 import re
 from array import array
-from collections.abc import Callable
 from typing import NamedTuple
 
 __all__ = [
@@ -35,23 +34,6 @@ PUBLIC, PRIVATE, PROTECTED, STATIC, FINAL, INTERFACE, ABSTRACT = 0x0001, 0x0002,
 _PARAMETER = re.compile(r"\[*(?:[BCDFIJSZ]|L[^;]*;)")
 _MAGIC = b"\xca\xfe\xba\xbe"
 _LARGEST_POOL = 65_535
-_MOST_HANDLERS = 200  # of one method that are asked whether they go on
-_MOST_REFS = 100_000  # of one method, whose code has at most 65,535 bytes
-
-# Bytes of operands after each opcode; -1: a switch, -2: wide (JVMS 6.5).
-_OPERANDS = bytearray(256)
-for _first, _last, _count in (
-    *((0x10, 0x10, 1), (0x11, 0x11, 2), (0x12, 0x12, 1), (0x13, 0x14, 2), (0x15, 0x19, 1), (0x36, 0x3A, 1)),
-    *((0x84, 0x84, 2), (0x99, 0xA8, 2), (0xA9, 0xA9, 1), (0xB2, 0xB8, 2), (0xB9, 0xBA, 4), (0xBB, 0xBB, 2)),
-    *((0xBC, 0xBC, 1), (0xBD, 0xBD, 2), (0xC0, 0xC1, 2), (0xC5, 0xC5, 3), (0xC6, 0xC7, 2), (0xC8, 0xC9, 4)),
-):
-    for _code in range(_first, _last + 1):
-        _OPERANDS[_code] = _count
-_TABLESWITCH, _LOOKUPSWITCH, _WIDE = 0xAA, 0xAB, 0xC4
-_LDC, _LDC_W, _INVOKEDYNAMIC, _NEW = 0x12, 0x13, 0xBA, 0xBB
-_ATHROW = 0xBF
-_LEAVES = (0xA7, 0xA8, 0xA9, 0xAA, 0xAB, *range(0xAC, 0xB2), _ATHROW, 0xC8, 0xC9)
-_FIELDS, _CALLS, _TYPES = range(0xB2, 0xB6), range(0xB6, 0xBA), (0xBD, 0xC0, 0xC1, 0xC5)
 
 
 class ClassFileError(ValueError):
@@ -85,29 +67,18 @@ _PAIRS = (9, 10, 11, 12, 17, 18)
 _POOL_SIZES = {**dict.fromkeys((*_PAIRS, 3, 4), 5), **dict.fromkeys((7, 8, 16, 19, 20), 3), 15: 4, 5: 9, 6: 9}
 
 
-class Method:
-    """A method; ``access`` are its flags, ``marks`` the types of its annotations. ``read_refs`` reads what it refers
-    to, and raises what reading a broken one raises."""
+class Method(NamedTuple):
+    """A method; ``access`` are its flags, ``marks`` the types of its annotations, ``thrown`` the exceptions that it
+    declares. ``body`` is where its Code attribute begins in the bytes of ``reader``, 0 without one; what it refers to
+    is read from there (bytecode.py) when it is asked for, since few methods of a class are."""
 
-    __slots__ = ("access", "descriptor", "marks", "name", "read_refs")
-
-    def __init__(
-        self, name: str, descriptor: str, access: int, marks: tuple[str, ...], read_refs: Callable[[], tuple[Ref, ...]]
-    ) -> None:
-        self.name = name
-        self.descriptor = descriptor
-        self.access = access
-        self.marks = marks
-        self.read_refs = read_refs
-
-    @property
-    def refs(self) -> tuple[Ref, ...]:
-        """What its code refers to, in order; nothing of a method that cannot be read. Read each time: most methods are
-        never asked, and the others once."""
-        try:
-            return self.read_refs()
-        except (IndexError, KeyError, TypeError, ValueError):
-            return ()
+    name: str
+    descriptor: str
+    access: int
+    marks: tuple[str, ...]
+    thrown: tuple[str, ...]
+    reader: "ClassReader"
+    body: int
 
 
 class ClassFile(NamedTuple):
@@ -143,15 +114,10 @@ def parameter_types(descriptor: str) -> list[str]:
     return _PARAMETER.findall(descriptor[1 : descriptor.index(")")])
 
 
-def parse_class(data: bytes, *, methods_too: bool = False) -> ClassFile:
-    """Raises :class:`ClassFileError`; for a broken method only where ``methods_too`` are to be read now."""
+def parse_class(data: bytes) -> ClassFile:
+    """Raises :class:`ClassFileError`; the code of methods is not looked at."""
     try:
-        reader = ClassReader(data)
-        found = reader.read()
-        if methods_too:
-            for method, _ in reader.bodies:
-                method.read_refs()
-        return found
+        return ClassReader(data).read()
     except (IndexError, KeyError, TypeError, ValueError) as broken:
         if isinstance(broken, ClassFileError):
             raise
@@ -160,31 +126,30 @@ def parse_class(data: bytes, *, methods_too: bool = False) -> ClassFile:
 
 
 class ClassReader:
-    """Reads one class file. ``bodies`` are, once it was read, the methods with where their Code attribute begins (0
-    without one)."""
+    """Reads one class file. ``bootstraps`` are, once it was read, the method handle and the arguments of each bootstrap
+    method (JVMS 4.7.23)."""
 
     def __init__(self, data: bytes) -> None:
-        self._data = data
+        self.data = data
         self._at = 10
         self._places = array("I", [0])
         self._texts: dict[int, str] = {}
-        self._bootstraps: list[list[int]] = []
-        self.bodies: list[tuple[Method, int]] = []
+        self.bootstraps: list[list[int]] = []
 
     def _u2(self) -> int:
         self._at += 2
-        return int.from_bytes(self._data[self._at - 2 : self._at], "big")
+        return int.from_bytes(self.data[self._at - 2 : self._at], "big")
 
     def _u4(self) -> int:
         self._at += 4
-        return int.from_bytes(self._data[self._at - 4 : self._at], "big")
+        return int.from_bytes(self.data[self._at - 4 : self._at], "big")
 
     def _i4(self, at: int) -> int:
-        return int.from_bytes(self._data[at : at + 4], "big", signed=True)
+        return int.from_bytes(self.data[at : at + 4], "big", signed=True)
 
     def read(self) -> ClassFile:
         """The class, parsed as JVMS 4.1 lays it out. Raises ClassFileError."""
-        data = self._data
+        data = self.data
         major = class_major(data)
         if major is None:
             raise ClassFileError("it does not begin like a class file")
@@ -211,7 +176,7 @@ class ClassReader:
     def _read_pool(self, count: int) -> None:
         """The constant pool (JVMS 4.4): where each entry begins; it is decoded when it is asked for, since a class that
         is met on the way needs few of them."""
-        data, at = self._data, self._at
+        data, at = self.data, self._at
         places = self._places
         while len(places) < count:
             places.append(at)
@@ -239,7 +204,7 @@ class ClassReader:
         found = self._texts.get(index)
         if found is None:
             at = self._place(index)
-            data = self._data
+            data = self.data
             if data[at] != _TEXT:
                 raise ClassFileError(f"constant {index} is no text")
             length = data[at + 1] << 8 | data[at + 2]
@@ -249,7 +214,7 @@ class ClassReader:
     def entry(self, index: int) -> tuple[int, int, int]:
         """Tag and the two numbers of an entry of the pool."""
         at = self._place(index)
-        data = self._data
+        data = self.data
         tag = data[at]
         if tag == _TEXT:
             raise ClassFileError(f"constant {index} is of the wrong kind")
@@ -273,7 +238,7 @@ class ClassReader:
             self._at += 2
             length = self._u4()
             self._at += length
-        if self._at > len(self._data):
+        if self._at > len(self.data):
             raise ClassFileError("it ends too early")
 
     def _class_attributes(self) -> tuple[str, ...]:
@@ -285,7 +250,7 @@ class ClassReader:
             if name == "BootstrapMethods":
                 for _ in range(self._u2()):
                     handle = self._u2()
-                    self._bootstraps.append([handle, *(self._u2() for _ in range(self._u2()))])
+                    self.bootstraps.append([handle, *(self._u2() for _ in range(self._u2()))])
             elif name in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
                 marks += self._marks()
             self._at = end
@@ -305,7 +270,7 @@ class ClassReader:
         """Passes over an element value of an annotation (JVMS 4.7.16.1), at most ``MOST_DEEP`` deep."""
         if depth > 20:
             raise ClassFileError("annotations nested too deep")
-        tag = chr(self._data[self._at])
+        tag = chr(self.data[self._at])
         self._at += 1
         if tag == "e":
             self._at += 4
@@ -321,165 +286,23 @@ class ClassReader:
             self._at += 2
 
     def _method(self) -> Method:
-        """A method, with where the members are that its code refers to."""
+        """A method, with where its code is."""
         access = self._u2()
         name, descriptor = self.text(self._u2()), self.text(self._u2())
         marks: list[str] = []
-        parts: list[tuple[str, int]] = []
+        thrown: tuple[str, ...] = ()
         body = 0
         for _ in range(self._u2()):
             attribute, length = self.text(self._u2()), self._u4()
             end = self._at + length
-            if attribute in ("Code", "Exceptions"):
-                parts.append((attribute, self._at))
-                body = self._at if attribute == "Code" else body
+            if attribute == "Code":
+                body = self._at
+            elif attribute == "Exceptions":
+                thrown = tuple(self.class_at(self._u2()) for _ in range(self._u2()))
             elif attribute in ("RuntimeVisibleAnnotations", "RuntimeInvisibleAnnotations"):
                 marks += self._marks()
             self._at = end
-        method = Method(name, descriptor, access, tuple(marks), lambda: self._refs(descriptor, parts))
-        self.bodies.append((method, body))
-        return method
-
-    def _refs(self, descriptor: str, parts: list[tuple[str, int]]) -> tuple[Ref, ...]:
-        refs: list[Ref] = [Ref("type", one) for one in named_types(descriptor)]
-        for attribute, at in parts:
-            self._at = at
-            if attribute == "Code":
-                refs += self._code()
-            else:  # reflection on the method resolves what it declares to throw
-                refs += [Ref("type", self.class_at(self._u2())) for _ in range(self._u2())]
-        return tuple(dict.fromkeys(refs))
-
-    def _code(self) -> list[Ref]:
-        """The references in a Code attribute (JVMS 4.7.3)."""
-        self._at += 4
-        length = self._u4()
-        begin = self._at
-        if begin + length > len(self._data):
-            raise ClassFileError("it ends in a method")
-        refs = self._instructions(begin, begin + length)
-        self._at = begin + length
-        count = self._u2()
-        if self._at + 8 * count > len(self._data):
-            raise ClassFileError("it ends in a method")
-        handlers = [tuple(self._u2() for _ in range(4)) for _ in range(count)]
-        named = [self.class_at(caught) for *_, caught in handlers if caught]
-        caught = [
-            (first, last, self.class_at(kind))
-            for first, last, handler, kind in handlers[:_MOST_HANDLERS]
-            if kind and not self._throws_on(begin + handler, begin + length)
-        ]
-        found = [ref._replace(caught=_caught(at - begin, caught)) if caught else ref for at, ref in refs]
-        return [*found, *(Ref("catch", one) for one in named)]
-
-    def _throws_on(self, at: int, end: int) -> bool:
-        """Whether the code from here on throws before it ends or goes elsewhere, as a handler does that passes on what
-        it caught."""
-        while at < end:
-            code = self._data[at]
-            if code in _LEAVES:
-                return code == _ATHROW
-            at = self._next(at)
-        return False
-
-    def _next(self, at: int) -> int:
-        """Where the instruction after one that is no switch begins."""
-        code = self._data[at]
-        if code == _WIDE:
-            return at + (6 if self._data[at + 1] == 0x84 else 4)
-        return at + self.size_of(code)
-
-    def _instructions(self, at: int, end: int) -> list[tuple[int, Ref]]:
-        """What each instruction of a method refers to, with where it is (JVMS 6.5)."""
-        data, begin = self._data, at
-        refs: list[tuple[int, Ref]] = []
-        while at < end:
-            code = data[at]
-            if _LDC <= code <= _LDC_W:
-                index = data[at + 1] if code == _LDC else data[at + 1] << 8 | data[at + 2]
-                refs += [(at, ref) for ref in self._constant(index)]
-            elif 0xB2 <= code <= 0xBD or 0xC0 <= code <= 0xC1 or code == 0xC5:
-                if code != 0xBC:
-                    refs += [(at, ref) for ref in self._referred(code, data[at + 1] << 8 | data[at + 2])]
-            elif code == _WIDE:
-                at += 6 if data[at + 1] == 0x84 else 4
-                continue
-            elif code in (_TABLESWITCH, _LOOKUPSWITCH):
-                at = self.switch_end(at, begin)
-                continue
-            if len(refs) > _MOST_REFS:
-                raise ClassFileError("a method with too many references")
-            at += 1 + _OPERANDS[code]
-        return refs
-
-    @staticmethod
-    def size_of(code: int) -> int:
-        """Bytes of an instruction with its operands; not of switches and wide ones, whose size is not fixed."""
-        return 1 + _OPERANDS[code]
-
-    def switch_end(self, at: int, begin: int) -> int:
-        """Where a tableswitch or lookupswitch ends: padding to four bytes, then its jumps (JVMS 6.5)."""
-        table = at + 4 - (at - begin) % 4
-        if self._data[at] == _TABLESWITCH:
-            low, high = self._i4(table + 4), self._i4(table + 8)
-            count = high - low + 1
-            after = table + 12
-            size = 4
-        else:
-            count = self._i4(table + 4)
-            after = table + 8
-            size = 8
-        if not 0 <= count <= _LARGEST_POOL:
-            raise ClassFileError("a switch of impossible size")
-        return after + size * count
-
-    def _constant(self, index: int) -> list[Ref]:
-        tag, first, second = self.entry(index)
-        if tag == 7:
-            return [Ref("class", _element(self.text(first)))]
-        if tag == 8:
-            return [Ref("string", self.text(first))]
-        if tag == 15:
-            return self._handle(second)
-        if tag == 16:
-            return [Ref("type", one) for one in named_types(self.text(first))]
-        return self._dynamic(first, second) if tag == 17 else []
-
-    def _referred(self, code: int, index: int) -> list[Ref]:
-        """The class, name and type of a member reference (JVMS 4.4.2)."""
-        if code == _NEW:
-            return [Ref("new", self.class_at(index))]
-        if code == _INVOKEDYNAMIC:
-            _, first, second = self.entry(index)
-            return self._dynamic(first, second)
-        if code in _FIELDS:
-            return [Ref("field", *self.member(index))]
-        if code in _CALLS:
-            return [Ref("call", *self.member(index))]
-        assert code in _TYPES, code
-        return [Ref("cast", self.class_at(index))]
-
-    def _handle(self, index: int) -> list[Ref]:
-        owner, name, descriptor = self.member(index)
-        kind = "call" if descriptor.startswith("(") else "field"
-        made = [Ref("new", owner)] if name == "<init>" else []
-        return [*made, Ref(kind, owner, name, descriptor), *(Ref("type", one) for one in named_types(descriptor))]
-
-    def _dynamic(self, bootstrap: int, pair: int) -> list[Ref]:
-        """What a call site or constant made by a bootstrap method refers to; its types are resolved when it is made."""
-        _, _, descriptor = self.entry(pair)
-        refs = [Ref("class", one) for one in named_types(self.text(descriptor))]
-        handle, *arguments = self._bootstraps[bootstrap]
-        refs += self._handle(self.entry(handle)[2])
-        for argument in arguments:
-            if self.entry(argument)[0] != 17:  # one constant made from another: rare, and could be a circle
-                refs += self._constant(argument)
-        return refs
-
-
-def _caught(offset: int, handlers: list[tuple[int, int, str]]) -> tuple[str, ...]:
-    """The types that are caught around an instruction."""
-    return tuple(dict.fromkeys(kind for first, last, kind in handlers if first <= offset < last))
+        return Method(name, descriptor, access, tuple(marks), thrown, self, body)
 
 
 def _element(name: str) -> str:

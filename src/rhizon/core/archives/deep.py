@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 import msgspec
 
+from rhizon.core.archives.bytecode import refs_of
 from rhizon.core.archives.classes import ArchiveClasses
 from rhizon.core.archives.classfile import INTERFACE, ClassFile, ClassFileError, parse_class
 from rhizon.core.archives.namespaces import Namespaces
@@ -115,7 +116,7 @@ def _references(one: ClassFile, client: Namespaces, missing: _Missing) -> Sequen
     """Each client class or need of a screen that the methods of a class name, once."""
     found: dict[str, ClassUse] = {}
     for method in one.methods:
-        for ref in method.refs:
+        for ref in refs_of(method):
             spelled = client.spelled(ref.owner) if ref.kind == "string" else ref.owner
             if spelled and (missing.has(spelled) or client.wants_screen(ref)):
                 why = f"in {method.name}" + (", which needs a screen" if client.wants_screen(ref) else "")

@@ -9,6 +9,7 @@ keeps for itself is refused by the virtual machine whatever the loader does.
 from collections import deque
 from collections.abc import Callable
 
+from rhizon.core.archives.bytecode import check_methods
 from rhizon.core.archives.classfile import (
     ABSTRACT,
     INTERFACE,
@@ -36,7 +37,8 @@ def why_unusable(entry: str, entry_type: str, read: Callable[[str], bytes | None
     if data is None:
         return "entry-missing", f"its metadata names the entry class {entry}, which is not in it"
     try:
-        parsed = parse_class(data, methods_too=True)
+        parsed = parse_class(data)
+        check_methods(parsed)
     except ClassFileError as wrong:
         return "class-broken", f"no runtime can load its entry class {entry}: {wrong}"
     why = _refused_by_java(name, parsed, data) or (_refused_by_loader(parsed, entry_type, read) if entry_type else "")

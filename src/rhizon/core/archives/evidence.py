@@ -13,6 +13,7 @@ from typing import Literal, NamedTuple, TypeVar
 
 import msgspec
 
+from rhizon.core.archives.bytecode import refs_of
 from rhizon.core.archives.classfile import (
     INTERFACE,
     PRIVATE,
@@ -25,6 +26,7 @@ from rhizon.core.archives.classfile import (
     parse_class,
 )
 from rhizon.core.archives.namespaces import Namespaces
+from rhizon.core.archives.side_checks import SideChecks
 from rhizon.core.archives.verifier import Load, loads_of_verification
 
 __all__ = [
@@ -173,6 +175,7 @@ class _Walk:
         self._for_players = code.for_players
         self._names_players = code.names_players or (lambda _: False)
         self._client = client
+        self._side_checks = SideChecks(client.side_checks, self._method)
         self._services = code.services
         self._classes: dict[str, ClassFile | None] = {}
         self.most_classes = _MOST_CLASSES
@@ -243,6 +246,12 @@ class _Walk:
             return parse_class(data) if data is not None else None
         except ClassFileError:
             return None
+
+    def _method(self, owner: str, name: str, descriptor: str) -> Method | None:
+        """A method that a class has itself."""
+        parsed = self._get(owner)
+        found = parsed.methods if parsed is not None else ()
+        return next((one for one in found if (one.name, one.descriptor) == (name, descriptor)), None)
 
     def _missing(self, name: str) -> bool:
         """A client class that no archive of the server brings, or a class of an archive for players."""
@@ -372,7 +381,7 @@ class _Walk:
         if step.method is None:
             self._look_at_class(parsed, step.came)
             return
-        refs = step.method.refs
+        refs = refs_of(step.method, self._side_checks.live(step.method))
         for ref in refs:
             if self.visit is not None:
                 self.visit(step.owner, ref, step.came)
@@ -421,7 +430,7 @@ class _Walk:
         for method in parsed.methods if self._names_client(parsed.name) else ():
             where = (*came, f"{own}.{method.name}")
             made = method.name == "<init>" and parsed.name in self.entries
-            for ref in method.refs:
+            for ref in refs_of(method):
                 if ref.kind == "string" or not self._missing(ref.owner):
                     continue
                 if ref.kind == "type":

@@ -1,6 +1,6 @@
 """What only a client has, and how its names are spelled in class files."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 
 from rhizon.core.archives.classfile import Ref
 from rhizon.core.archives.screen import SCREEN_CLASSES, needs_screen
@@ -12,7 +12,15 @@ class Namespaces:
     """Code that only a client has: packages with dots, the annotation types that mark more of it, and packages of the
     runtime of which a machine without a screen cannot use all (``platform``)."""
 
-    def __init__(self, packages: Iterable[str], marks: Iterable[str] = (), platform: Iterable[str] = ()) -> None:
+    def __init__(
+        self,
+        packages: Iterable[str],
+        marks: Iterable[str] = (),
+        platform: Iterable[str] = (),
+        side_checks: Mapping[str, bool] | None = None,
+    ) -> None:
+        # what methods answer on a server, by class with slashes and name
+        self.side_checks = {_split(one): answer for one, answer in (side_checks or {}).items()}
         self._platform = tuple(one.replace(".", "/") + "/" for one in platform)
         self._heads = tuple(one.replace(".", "/") + "/" for one in packages)
         self._dotted = tuple(one + "." for one in packages)
@@ -62,3 +70,8 @@ class Namespaces:
         if text.startswith(self._dotted):
             return text.replace(".", "/")
         return text if text.startswith(self._heads) else ""
+
+
+def _split(method: str) -> tuple[str, str]:
+    owner, _, name = method.rpartition(".")
+    return owner.replace(".", "/"), name

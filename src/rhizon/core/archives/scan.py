@@ -9,7 +9,15 @@ import msgspec
 
 from rhizon.core.archives.assembly import Assembly
 from rhizon.core.archives.class_places import places_of
-from rhizon.core.archives.classes import RUNTIME_MAJOR, ArchiveClasses, archives_inside, checksums
+from rhizon.core.archives.classes import (
+    LATEST_MAJOR,
+    RUNTIME_MAJOR,
+    ArchiveClasses,
+    archive_classes,
+    archives_inside,
+    checksums,
+    is_multi_release,
+)
 from rhizon.core.archives.classfile import java_major
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.entry_class import why_unusable
@@ -49,7 +57,8 @@ class Embedded(msgspec.Struct, frozen=True, kw_only=True):
 
 class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What the class files show. ``java_major`` is the lowest Java that loads them all, None without any; ``evidence``
-    None where nothing is started; ``natives`` native files; ``client_packages`` how many classes name each package that
+    None where nothing is started, ``later`` what may happen only on runtimes that take newer entries of a multi-release
+    archive; ``natives`` native files; ``client_packages`` how many classes name each package that
     a server does not have; ``providers`` what service files name, by service.
 
     For comparing archives without opening them, as bytes of four (a CRC) for each name: ``names`` and ``packages`` of
@@ -60,6 +69,7 @@ class CodeFacts(msgspec.Struct, frozen=True, kw_only=True):
     classes: int
     java_major: int | None
     evidence: Evidence | None
+    later: Evidence | None = None
     natives: tuple[str, ...]
     names: bytes
     packages: bytes
@@ -98,15 +108,18 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
     classes = ArchiveClasses()
     for one in (archive, *(inner for _, inner in inside)):
         classes.search(classes.add(one, runtime_major), client)
-    evidence = None
+    evidence = later = None
     if facts is not None and facts.entry and classes.where:
         visible = VisibleCode(classes.read, classes.providers)
         evidence = judge_code(visible, facts.entry, client) if classes.client_in else _CLEAN
+        later = _on_later_runtimes(archive, facts, client) if evidence.verdict != "certain" else None
+        evidence = later if later is not None and evidence.verdict == "clean" else evidence
         findings += _entries_there(archive.source, facts, classes)
     code = CodeFacts(
         classes=len(classes.where),
         java_major=java_major(classes.highest) if classes.highest is not None else None,
         evidence=evidence,
+        later=later,
         natives=tuple(path for path in archive.names() if path.endswith(_NATIVE)),
         names=checksums(classes.where),
         places=places_of(classes, archive),
@@ -134,6 +147,23 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
     )
 
 
+def _on_later_runtimes(archive: Archive, facts: ArchiveFacts, client: Namespaces) -> Evidence | None:
+    """What newer entries of a multi-release archive lead to, as something possible; None where that is nothing."""
+    if not is_multi_release(archive):
+        return None
+    classes = archive_classes(archive, LATEST_MAJOR)
+    if not any(
+        client.named_in(classes.read_if_whole(name) or b"")
+        for name, (_, path) in classes.where.items()
+        if "META-INF/versions/" in path
+    ):
+        return None
+    found = judge_code(VisibleCode(classes.read, classes.providers), facts.entry, client)
+    if found.verdict == "clean":
+        return None
+    return msgspec.structs.replace(found, verdict="possible", why=f"{found.why}; on a newer runtime only")
+
+
 def _as_kind(archive: Archive, kind: Kind | None) -> list[Finding]:
     """What the archive is instead of content, as the one finding on that."""
     if kind is None:
@@ -149,6 +179,7 @@ def client_namespaces(*games: GameDefinition) -> Namespaces:
         dict.fromkeys(name for one in only for name in one.namespaces),
         dict.fromkeys(name for one in only for name in one.annotations),
         dict.fromkeys(name for one in only for name in one.platform),
+        {name: answer for one in only for name, answer in one.side_checks.items()},
     )
 
 
@@ -236,6 +267,8 @@ def _entries_there(source: str, facts: ArchiveFacts, classes: ArchiveClasses) ->
 
 def with_evidence(scanned: Scanned, evidence: Evidence) -> Scanned:
     """The same archive with another verdict from code, and everything that follows from that."""
+    if evidence.verdict == "clean" and scanned.code.later is not None:
+        evidence = scanned.code.later
     placement, sure = _placement(scanned.facts, evidence)
     kept = [one for one in scanned.findings if one.code not in ("client-only-code", "client-code-reached")]
     return msgspec.structs.replace(

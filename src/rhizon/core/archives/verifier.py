@@ -10,6 +10,7 @@ another way and are not judged.
 from collections.abc import Callable, Iterator
 from typing import NamedTuple
 
+from rhizon.core.archives.bytecode import MethodCode
 from rhizon.core.archives.classfile import STATIC, ClassFileError, ClassReader, Method, parameter_types
 from rhizon.core.archives.verification_types import (
     DOUBLE,
@@ -71,11 +72,11 @@ def loads_of_verification(
     loads: list[Load] = []
     unclear: set[tuple[str, str]] = set()
     spent = [0]
-    for method, at in reader.bodies:
-        if at:
+    for method in parsed.methods:
+        if method.body:
             found: dict[Load, None] = {}
             try:
-                _Checker(reader, data, parsed.name, method, at, is_interface, found, spent).run()
+                _Checker(MethodCode(reader, method.body), parsed.name, method, is_interface, found, spent).run()
             except (_UnclearError, ClassFileError, IndexError, KeyError, TypeError, ValueError):
                 unclear.add((method.name, method.descriptor))
                 continue
@@ -92,31 +93,25 @@ class _Checker:
 
     def __init__(
         self,
-        reader: ClassReader,
-        data: bytes,
+        code: MethodCode,
         owner: str,
         method: Method,
-        at: int,
         is_interface: Callable[[str], bool | None],
         loads: dict[Load, None],
         spent: list[int],
     ) -> None:
-        self._reader, self._data, self._owner, self._method = reader, data, owner, method
+        self._code, self._reader, self._data = code, code.reader, code.data
+        self._owner, self._method = owner, method
         self._is_interface = is_interface
         self._loads = loads
-        self._locals_limit = self._u2(at + 2)
-        length = self._u4(at + 4)
-        self._begin, self._end = at + 8, at + 8 + length
-        table = self._end
-        self._handlers = [
-            tuple(self._u2(table + 2 + 8 * row + 2 * column) for column in range(4)) for row in range(self._u2(table))
-        ]
+        self._begin, self._end, self._handlers = code.begin, code.end, code.handlers
+        self._locals_limit = self._u2(code.begin - 6)
         self._frames: dict[int, _Frame] = {}
         self._locals: list[str] = []
         self._stack: list[str] = []
         self._spent = spent
         self._first()
-        self._read_frames(table + 2 + 8 * len(self._handlers))
+        self._read_frames(code.end + 2 + 8 * len(self._handlers))
 
     def _u2(self, at: int) -> int:
         return self._data[at] << 8 | self._data[at + 1]
@@ -202,7 +197,7 @@ class _Checker:
         """Follows the code from its first instruction to its last."""
         for _, _, _, caught in self._handlers:
             if caught:
-                self._assign(self._reader.class_at(caught), THROWABLE, "it catches it")
+                self._assign(caught, THROWABLE, "it catches it")
         at, alive = self._begin, True
         while at < self._end:
             offset = at - self._begin
@@ -225,8 +220,8 @@ class _Checker:
         if code == 0xC4:
             return 6 if self._data[at + 1] == 0x84 else 4
         if code in (0xAA, 0xAB):
-            return self._reader.switch_end(at, self._begin) - at
-        return self._reader.size_of(code)
+            return self._code.switch_end(at) - at
+        return self._code.size_of(code)
 
     def _match(self, frame: _Frame) -> None:
         """The types at hand must be assignable to those of a frame (JVMS 4.10.1.4)."""
@@ -246,9 +241,7 @@ class _Checker:
                 frame = self._frames[handler]
                 self._match_locals(frame)
                 if len(frame.stack) == 1:
-                    self._assign(
-                        self._reader.class_at(caught) if caught else THROWABLE, frame.stack[0], "it catches it"
-                    )
+                    self._assign(caught or THROWABLE, frame.stack[0], "it catches it")
 
     def _branch(self, at: int, code: int) -> None:
         """What a jump goes to has a frame, which must fit."""
@@ -268,7 +261,7 @@ class _Checker:
     def _switch_targets(self, at: int, code: int) -> Iterator[int]:
         table = at + 4 - (at - self._begin) % 4
         yield at + self._s4(table)
-        end = self._reader.switch_end(at, self._begin)
+        end = self._code.switch_end(at)
         first, step = (table + 12, 4) if code == 0xAA else (table + 12, 8)
         for place in range(first, end, step):
             yield at + self._s4(place)

@@ -119,12 +119,16 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
 class ClientOnly(Strict, frozen=True, kw_only=True):
     """Code that exists only in the client: ``namespaces`` (packages, with dots), ``assemblies`` (of .NET, by name), and
     ``annotations`` (their types) by which authors mark such code of their own. ``platform`` are packages of the runtime
-    that a server without a screen has and cannot use whole."""
+    that a server without a screen has and cannot use whole. ``side_checks`` are methods (class and name, with dots) by
+    which code asks on which side it runs, and what they answer on a server.
+
+    What stands behind a side check with another answer is code that a server never runs."""
 
     namespaces: tuple[Line, ...] = ()
     assemblies: tuple[Line, ...] = ()
     platform: tuple[Line, ...] = ()
     annotations: tuple[Line, ...] = ()
+    side_checks: dict[Line, bool] = {}
 
 
 class MemoryModel(Strict, frozen=True, kw_only=True):
