@@ -1,6 +1,7 @@
 """Coverage-guided fuzzing of what reads archives and settings: python bench/fuzz/run.py TARGET [SECONDS]
 
-TARGET is class, metadata, archive, assembly, or the name of a settings dialect. Any bytes must give facts or the
+TARGET is class, verifier, metadata, archive, assembly, signature, spelling, kind, or the name of a settings dialect.
+Any bytes must give facts or the
 reader's own error; a settings file must keep all that an edit does not name. Anything else is a bug, and atheris leaves
 the bytes that showed it in the current folder. Seeds are the archives of tests/placement/ and the files of SETTINGS.
 Needs: pip install atheris (Linux).
@@ -8,8 +9,10 @@ Needs: pip install atheris (Linux).
 
 import contextlib
 import functools
+import io
 import sys
 import tempfile
+import zipfile
 from pathlib import Path
 
 import atheris
@@ -18,13 +21,19 @@ OURS = ["rhizon.core.archives", "rhizon.core.names", "rhizon.core.version", "rhi
 with atheris.instrument_imports(include=OURS):
     from rhizon.adapters.games import GAMES, read_game
     from rhizon.core.archives.assembly import read_assembly
-    from rhizon.core.archives.bytecode import check_methods
+    from rhizon.core.archives.bytecode import check_methods, refs_of
     from rhizon.core.archives.classfile import ClassFileError, parse_class
     from rhizon.core.archives.entries import Archive
     from rhizon.core.archives.evidence import VisibleCode, judge_code
+    from rhizon.core.archives.kind import HEAD_BYTES, kind_of_bytes
     from rhizon.core.archives.metadata import READERS, MetadataError
     from rhizon.core.archives.namespaces import Namespaces
     from rhizon.core.archives.scan import scan
+    from rhizon.core.archives.side_checks import SideChecks
+    from rhizon.core.archives.signature import signature_findings
+    from rhizon.core.archives.signature_block import verify_block
+    from rhizon.core.archives.spelling import read_id, read_version, version_in_name, with_read_versions
+    from rhizon.core.archives.verifier import loads_of_verification
     from rhizon.core.errors import TrustError
     from rhizon.core.settings.dialects import DIALECTS
 
@@ -39,6 +48,49 @@ def one_class(data: bytes) -> None:
     except ClassFileError:
         return
     judge_code(VisibleCode(lambda name: data if name == "a/B" else None, {}), ["a.B"], Namespaces(["tarnholt.client"]))
+
+
+def one_verifier(data: bytes) -> None:
+    loads_of_verification(data, lambda name: len(name) % 2 == 0)
+    try:
+        parsed = parse_class(data)
+    except ClassFileError:
+        return
+    for method in parsed.methods:
+        checks = SideChecks({("tarnholt/api/Marsh", "dedicated"): True}, lambda *_: parsed.methods[0])
+        live = checks.live(method)
+        refs_of(method, live)
+
+
+def one_signature(data: bytes) -> None:
+    """The first byte says how much of the rest is the block; the others are the signature file and the manifest."""
+    if len(data) < 2:
+        return
+    at = 1 + data[0] * (len(data) - 1) // 255
+    verify_block(data[1:at], data[at:])
+    made = io.BytesIO()
+    with zipfile.ZipFile(made, "w") as out:
+        for name, part in (("A.RSA", data[1:at]), ("A.SF", data[at:]), ("MANIFEST.MF", data[at:])):
+            out.writestr(f"META-INF/{name}", part)
+        out.writestr("a/B.class", data[1:at])
+    signature_findings(Archive(made.getvalue(), "signed.jar"))
+
+
+def one_spelling(data: bytes) -> None:
+    """Whatever is accepted as a version is the same when it is read again."""
+    text = data.decode("utf-8", "replace")
+    for read in (read_id, read_version, with_read_versions):
+        with contextlib.suppress(ValueError):
+            read(text)
+    with contextlib.suppress(ValueError):
+        version = read_version(text)
+        if read_version(version.text) != version:
+            raise LostError(f"{text!r} is {version}, and that is {read_version(version.text)}")
+    version_in_name(text)
+
+
+def one_kind(data: bytes) -> None:
+    kind_of_bytes(data[:HEAD_BYTES], len(data), has_end=len(data) % 2 == 0)
 
 
 def one_metadata(data: bytes) -> None:
@@ -121,7 +173,16 @@ def settings(name: str, data: bytes) -> None:
             raise LostError(f"{what}: {touched!r} was touched")
 
 
-TARGETS = {"class": one_class, "metadata": one_metadata, "archive": one_archive, "assembly": one_assembly}
+TARGETS = {
+    "class": one_class,
+    "verifier": one_verifier,
+    "metadata": one_metadata,
+    "archive": one_archive,
+    "assembly": one_assembly,
+    "signature": one_signature,
+    "spelling": one_spelling,
+    "kind": one_kind,
+}
 TARGETS |= {name: functools.partial(settings, name) for name in DIALECTS}
 SETTINGS = (
     b"a = 1\n# c\nb: two \\\n  more\n",
@@ -142,13 +203,26 @@ def seeds(target: str, folder: Path) -> None:
         if target == "archive":
             (folder / jar.name).write_bytes(jar.read_bytes())
         for number, name in enumerate(archive.names()):
-            if target == "class" and name.endswith(".class"):
+            if target in ("class", "verifier") and name.endswith(".class"):
                 (folder / f"{jar.stem}-{number}").write_bytes(archive.read(name))
             if target == "metadata" and name.endswith((".json", ".MF")):
                 (folder / f"{jar.stem}-{number}").write_bytes(b"\0" + archive.read(name))
     if target in DIALECTS:
         for number, data in enumerate(SETTINGS):
             (folder / str(number)).write_bytes(b"\0\0" + data)
+    if target == "signature":
+        for number, file in enumerate(sorted((ROOT / "tests/signed").glob("*.jar"))):
+            archive = Archive(file.read_bytes(), file.name)
+            for block in (one for one in archive.names() if one.endswith((".RSA", ".EC", ".DSA"))):
+                signed = archive.read(f"{block.rpartition('.')[0]}.SF")
+                both = archive.read(block) + signed
+                begin = 255 * len(archive.read(block)) // len(both)
+                (folder / f"{number}").write_bytes(bytes([begin]) + both)
+    if target == "spelling":
+        for number, text in enumerate(
+            ("4.2.13.Final", "1.2_3", "1.2.3 beta 2", "2024-11-03", ">=1.2, <2", "ReedLight")
+        ):
+            (folder / str(number)).write_text(text)
     if target == "assembly":
         for file in sorted((ROOT / "tests/assemblies").glob("*.dll")):
             (folder / file.name).write_bytes(file.read_bytes())

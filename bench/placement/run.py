@@ -1,4 +1,7 @@
-"""Verdicts from code beside what really happens: python bench/placement/run.py [--keep FOLDER] [--java PROGRAM]... [--only PREFIX]...
+"""Verdicts from code beside what really happens.
+
+    python bench/placement/run.py [--keep FOLDER] [--java PROGRAM]... [--only PREFIX]...
+
 
 Compiles every mod of mods.py with javac, asks Rhizon for its verdict, starts each alone on the real JVM with the
 Tarnholt server and the Keelson loader, and prints a confusion table. A mod "fails" when the server ends with an error

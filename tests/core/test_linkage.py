@@ -62,7 +62,8 @@ def kind(
 
 
 def assembly(name: str, version: str = "1.0.0.0", asks: str = "", *types: AssemblyType, **more: object) -> Assembly:
-    references = tuple(AssemblyReference(name=one.split("=")[0], version=one.split("=")[1]) for one in asks.split())
+    asked = (one.split("=") for one in asks.split())
+    references = tuple(AssemblyReference(name=one[0], version=one[1], token="".join(one[2:])) for one in asked)
     return Assembly(
         name=name,
         version=version,
@@ -99,6 +100,7 @@ ASSEMBLIES: tuple[tuple[str, Assembly, str], ...] = (
     ("fine", asks("mscorlib=4.0.0.0 System.Core=4.0.0.0 Wick=3.0.0.0", lamp()), ""),
     ("other major", asks("Wick=2.0.0.0"), f"error {VERSION}"),
     ("later minor", asks("Wick=3.4.0.0"), f"note {VERSION}"),
+    ("of another author", asks("Wick=3.1.0.0=7a"), "note assembly-token"),
     ("missing, in a body", asks("Tallow=1.0.0.0"), f"warning {MISSING}"),
     ("missing base", asks("Tallow=1.0.0.0", kind("L", "Tallow.Base@Tallow")), f"error {MISSING}"),
     ("client base", asks("Screen=1.0.0.0", kind("L", "Screen.Window@Screen")), "error client-only-code"),

@@ -4,6 +4,7 @@ The file format (ECMA-335, partition II) is dnfile's work.
 """
 
 import contextlib
+import hashlib
 from collections.abc import Iterator
 from typing import Any
 
@@ -20,17 +21,20 @@ _MOST_ROWS = 50_000  # of a table that is read: each row becomes an object
 
 
 class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
-    """An assembly that is asked for, at a version of four numbers."""
+    """An assembly that is asked for, at a version of four numbers; ``token`` is the public key token of its author as
+    hexadecimal digits, "" without one."""
 
     name: str
     version: str
+    token: str = ""
 
 
 class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     """``framework`` is the target framework as it was compiled in ("" when it says none), such as
     ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format. ``attributes`` are texts
     that its author put into it: ``title`` of AssemblyTitle and so on, ``metadata KEY`` of AssemblyMetadata;
-    ``libraries`` are native ones that its methods are imported from; ``mixed``: it holds native code itself."""
+    ``libraries`` are native ones that its methods are imported from; ``mixed``: it holds native code
+    itself; ``token`` is its author's public key token."""
 
     name: str
     version: str
@@ -42,6 +46,7 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     uses: tuple[Use, ...] = ()
     libraries: tuple[str, ...] = ()
     mixed: bool = False
+    token: str = ""
 
 
 @contextlib.contextmanager
@@ -81,7 +86,11 @@ def read_assembly(data: bytes) -> Assembly | None:
             version=_version(own),
             framework=said.get("targetframework", ""),
             metadata=_text(getattr(file.net.metadata.struct, "Version", "")),
-            references=tuple(AssemblyReference(name=_text(row.Name), version=_version(row)) for row in rows),
+            references=tuple(
+                AssemblyReference(name=_text(row.Name), version=_version(row), token=_token(row.PublicKey))
+                for row in rows
+            ),
+            token=_token(own.PublicKey),
             attributes=said,
             types=types_of(tables),
             uses=uses_of(tables),
@@ -95,6 +104,15 @@ def read_assembly(data: bytes) -> Assembly | None:
 def _text(value: object) -> str:
     text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
     return printable(text.rstrip("\0"), 200)
+
+
+def _token(key: Any) -> str:
+    """The public key token of a key, or of a token itself: the last eight bytes of the key's SHA-1, reversed (ECMA-335
+    II.6.3)."""
+    value = getattr(key, "value", None)
+    if not isinstance(value, bytes) or not value:
+        return ""
+    return (value if len(value) <= 8 else hashlib.sha1(value, usedforsecurity=False).digest()[-8:][::-1]).hex()
 
 
 def _version(row: object) -> str:

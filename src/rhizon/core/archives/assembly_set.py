@@ -61,6 +61,15 @@ def _versions(file: str, one: Assembly, here: Mapping[str, Assembly]) -> Iterato
         other = here.get(asked.name)
         if other is None or other is one:
             continue
+        if asked.token and asked.token != other.token:
+            yield Finding(
+                code="assembly-token",
+                severity="note",
+                subject=file,
+                what=f"it asks for {asked.name} signed with {asked.token}, but "
+                + (f"the one that is present is signed with {other.token}" if other.token else "it is not signed"),
+                remedy="Nothing on Mono, which takes it; other runtimes refuse it.",
+            )
         wanted, present = _numbers(asked.version), _numbers(other.version)
         if wanted[0] != present[0] or wanted > present:
             yield Finding(
