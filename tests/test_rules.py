@@ -125,6 +125,8 @@ class Names(unittest.TestCase):
             )
             found |= set(re.findall(r'Finding\(\s*code="([a-z-]+)"', text))
             found |= set(re.findall(r'_finding\(\s*"([a-z-]+)"', text))
+            if path.parent.name == "check":
+                found |= set(re.findall(r'\b(?:error|warning|note)\(\s*"([a-z-]+)"', text))
         raised -= {"rhizon-"}
         self.assertGreater(len(raised), 50)
         self.assertGreater(len(found), 15)

@@ -9,7 +9,18 @@ from pathlib import Path
 
 from rhizon.adapters.control_groups import memory_limit, processor_limit
 
-__all__ = ["ephemeral_ports", "local_addresses", "machine_mib", "memory_mib", "now", "processors", "socket_in_use"]
+__all__ = [
+    "ephemeral_ports",
+    "every_address",
+    "first_free_port",
+    "local_addresses",
+    "machine_mib",
+    "memory_mib",
+    "now",
+    "open_files_limit",
+    "processors",
+    "socket_in_use",
+]
 
 
 def machine_mib() -> int:
@@ -58,6 +69,33 @@ def local_addresses() -> list[str]:
             if usable and psutil.net_if_stats()[name].isup:
                 found.append(one.address)
     return found
+
+
+def every_address() -> list[str]:
+    """All addresses of this machine, IPv4 and IPv6, without the zones of link-local ones."""
+    import psutil
+
+    kinds = (socket.AF_INET, socket.AF_INET6)
+    found = (one for _, every in sorted(psutil.net_if_addrs().items()) for one in every if one.family in kinds)
+    return list(dict.fromkeys(one.address.partition("%")[0] for one in found))
+
+
+def first_free_port() -> int:
+    """The lowest port that a program without privileges may listen on (ip(7), ip_unprivileged_port_start)."""
+    try:
+        return int(Path("/proc/sys/net/ipv4/ip_unprivileged_port_start").read_text("ascii"))
+    except (OSError, ValueError):
+        return 1024
+
+
+def open_files_limit() -> int | None:
+    """How many files a process that is started from here may have open; None where nothing bounds it."""
+    try:
+        import resource
+    except ImportError:
+        return None
+    limit = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+    return None if limit == resource.RLIM_INFINITY else limit
 
 
 def socket_in_use(number: int, protocol: str) -> bool:

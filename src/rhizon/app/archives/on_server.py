@@ -23,27 +23,27 @@ from rhizon.core.archives.scan import client_namespaces
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
 
-__all__ = ["content_findings"]
+__all__ = ["content_findings", "scan_content"]
 
 CPU_SECONDS = 20.0  # of following the code of all content; what is beyond is not looked at
 
-# What is wrong with an archive by itself, and keeps a server from loading it.
-_FATAL = ("client-only-code", "entry-unusable", "entry-missing", "class-broken", "signature-broken")
 
-
-def content_findings(host: Host, state: InstanceState) -> list[Finding]:
-    """What is sure to fail or built for another version, over the content that is in the server's content folders.
-
-    Possible uses of client code are not said again: they were when the server was provisioned.
-    """
+def scan_content(host: Host, state: InstanceState) -> list[ScannedFile]:
+    """The archives directly in the server's content folders, judged together."""
     game, folder = state.game, state.home.folder
     places = sorted({folder / one for one in game.folders.values()})
     files = [file for place in places if place.is_dir() and not place.is_symlink() for file in archive_files(place)]
-    if not files:
+    return judge_set(host, scan_files(host, files, [game]), [game]) if files else []
+
+
+def content_findings(state: InstanceState, scanned: Sequence[ScannedFile]) -> list[Finding]:
+    """What of the content was built for another server, loader or library than those that are there."""
+    game, folder = state.game, state.home.folder
+    if not scanned:
         return []
-    scanned = judge_set(host, scan_files(host, files, [game]), [game])
-    findings = [one for file in scanned for one in file.findings if one.code in _FATAL and one.severity == "error"]
-    own = [folder / path for path in state.inventory.files if not any(folder / path == file for file in files)]
+    files = {Path(one.path) for one in scanned}
+    own = [folder / path for path in state.inventory.files if folder / path not in files]
+    findings: list[Finding] = []
     try:
         with cpu_limit(CPU_SECONDS):
             findings += _java(state, scanned, own)

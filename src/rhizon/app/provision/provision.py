@@ -1,7 +1,8 @@
 """The whole provision in its order; the folder is the old one or the new one, whatever happens."""
 
 import contextlib
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
+from pathlib import PurePosixPath
 
 import msgspec
 
@@ -9,7 +10,8 @@ from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.files import free_bytes
 from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
 from rhizon.adapters.ledger import Entry
-from rhizon.app.archives.on_server import content_findings
+from rhizon.app.foresee.foresee import foresee
+from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import FileDiff, Insisted, merge_edited, shown_diff
@@ -29,6 +31,7 @@ from rhizon.app.provision.wishes import AskLicence, ProvisionResult, ProvisionWi
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.port_roles import port_words
 from rhizon.core.changes import Changes, things_lost
+from rhizon.core.check.registry import Topic
 from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
@@ -141,12 +144,13 @@ class _Work:
         home.remove_own(FORGOTTEN)
         had_world = world_folder(home, choice.game, instance).is_dir()
         came_from = instance.world_from
-        said = {(one.code, one.subject) for one in choice.findings}
-        unsaid = content_findings(self._host, planned.after)
-        choice.findings.extend(one for one in unsaid if (one.code, one.subject) not in said)
+        self._foresee(planned.after, ("content", "runtime"))  # before the first start, which may fail for it
         instance, findings, state = bring_up(choice, self._wishes, planned.after, self._reporter, ask_licence)
         had_world = had_world and instance.world_from == came_from
         choice.findings.extend(findings)
+        if state == "ready to run":
+            remember_world(home, world_folder(home, choice.game, instance).name)
+            self._foresee(planned.after.with_instance(instance), ("settings", "ports", "memory", "disk", "world"))
         self._keep_list()
         remember(home, choice.solved)
         return self._result(planned, instance, state, had_world=had_world, kept=number, backup=backup)
@@ -154,6 +158,12 @@ class _Work:
     def _allocated(self, others: Sequence[Entry]) -> tuple[Instance, Entry]:
         instance = allocated(self._host, self._choice, self._wishes, self._was, others)
         return instance, entry_of(self._choice.game, self._home, instance)
+
+    def _foresee(self, state: InstanceState, topics: Collection[Topic]) -> None:
+        """Adds what the rules find that was not said by another name of the same file."""
+        said = {(one.code, PurePosixPath(one.subject).name) for one in self._choice.findings}
+        found = foresee(self._host, state, None, topics, ask_runtime=False)
+        self._choice.findings.extend(one for one in found if (one.code, PurePosixPath(one.subject).name) not in said)
 
     @property
     def _why(self) -> str:

@@ -11,11 +11,15 @@ from rhizon.adapters.console import ConsolePort
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.transact import RHIZON
+from rhizon.app.foresee.foresee import foresee
+from rhizon.app.foresee.known_worlds import remember_world
+from rhizon.app.foresee.records import missing_files
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import started_with
 from rhizon.app.instance.reservations import entry_of, require_free
-from rhizon.app.instance.worlds import lay_world
+from rhizon.app.instance.state import require_instance_state
+from rhizon.app.instance.worlds import lay_world, world_folder
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.server import RunningServer
 from rhizon.app.tune.move_ports import move_now, taken_ports
@@ -36,7 +40,7 @@ AskMove = Callable[[str], bool]
 
 class RunResult(msgspec.Struct, frozen=True, kw_only=True):
     """How a run went: seconds until ready, what was started, the exit code and the seconds it was up. ``findings`` are
-    content that failed alone."""
+    what was foretold, and content that failed alone."""
 
     folder: str
     name: str
@@ -50,10 +54,12 @@ class RunResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class RunWishes(NamedTuple):
     """What a person asks for: how many seconds the server may take to become ready (None: as the definition says), and
-    a question to ask before it takes other ports where another program listens on its own."""
+    a question to ask before it takes other ports where another program listens on its own. ``anyway``: start it
+    also where rules say that this will fail."""
 
     wait: float | None = None
     ask_move: AskMove | None = None
+    anyway: bool = False
 
 
 def run(
@@ -76,6 +82,7 @@ def run(
         lock = home.lock()
         game = host.game_of(instance, lock)
         _can_start(home, game, instance)
+        foretold = _foretold(host, home, reporter, anyway=wishes.anyway)
         require_free(host, home, entry_of(game, home, instance))
         instance = _with_world(home, game, lock, instance, reporter)
         if _free_ports(host, home, game, lock, instance, wishes.ask_move, reporter):
@@ -111,6 +118,7 @@ def run(
         with server:
             ready = server.until_ready(wishes.wait, stop_asked)
             reporter.done(f"ready after {ready:.1f} s")
+            remember_world(home, world_folder(home, game, instance).name)
             samples = Samples(home.folder, server.process.pid)
             while not server.process.over:
                 samples.tick()
@@ -133,11 +141,41 @@ def run(
         exit_code=code,
         up_seconds=round(server.seconds, 2),
         log=str(server.log),
-        findings=tuple(
-            Finding(code=one.code, severity="warning", subject=one.culprit or "content", what=one.what, remedy=one.hint)
-            for one in server.judge.troubles
+        findings=(
+            *foretold,
+            *(
+                Finding(
+                    code=one.code, severity="warning", subject=one.culprit or "content", what=one.what, remedy=one.hint
+                )
+                for one in server.judge.troubles
+            ),
         ),
     )
+
+
+# What is settled in another way before a start, or by it: a person is asked, the start itself rolls back.
+_SETTLED_LATER = ("port-taken", "runtime-gone")
+
+
+def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: bool) -> list[Finding]:
+    """What the rules find before the start; warnings are told. Raises StateError for errors, unless they are to be
+    overridden."""
+    state = require_instance_state(host, home)
+    found = [*missing_files(state), *foresee(host, state, None, ask_runtime=False)]
+    wrong = [one for one in found if one.severity == "error" and one.code not in _SETTLED_LATER]
+    if wrong and not anyway:
+        first = wrong[0]
+        more = [f"{one.subject}: {one.what}" for one in wrong[1:6]]
+        raise StateError(
+            "start-refused",
+            f"the server would not start well: {first.subject}: {first.what}",
+            details=more,
+            hint=f"{first.remedy} To start it all the same: {command_line('rhizon', 'run', home.folder, '--anyway')}",
+        )
+    told = [one for one in found if one.severity == "warning" or one in wrong]
+    for one in told:
+        reporter.done(f"{one.severity}: {one.subject}: {one.what}")
+    return told
 
 
 def _ended(server: RunningServer) -> int:

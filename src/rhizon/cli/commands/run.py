@@ -22,12 +22,14 @@ __all__ = ["run"]
 @click.option(
     "--wait", type=click.FloatRange(1, 86400), metavar="SECONDS", help="Longest time until ready, in seconds."
 )
-def run(call: Call, server: Server, trial: bool, wait: float | None) -> Answer:
+@click.option("--anyway", is_flag=True, help="Start it also where a check says that this will fail.")
+def run(call: Call, server: Server, trial: bool, wait: float | None, anyway: bool) -> Answer:
     """Start a server and stay attached to it.
 
-    Its output is shown; what you type goes to its console. Ctrl-C (or SIGTERM) stops it cleanly, a third one ends it
-    at once. Exit code 6 when it does not become ready, with the reason and the content at fault; 1 when it was ready
-    and did not end cleanly.
+    What `rhizon check` finds comes first: errors refuse the start, warnings are shown. Then the server's output is
+    shown, and what you type goes to its console. Ctrl-C (or SIGTERM) stops it cleanly, a third one ends it at once.
+    Exit code 6 when it does not become ready, with the reason and the content at fault; 1 when it was ready and did
+    not end cleanly.
     """
     from rhizon.app.run.run import Moment, RunWishes
     from rhizon.app.run.run import run as start
@@ -51,7 +53,7 @@ def run(call: Call, server: Server, trial: bool, wait: float | None) -> Answer:
             click.echo(f"{offer}. Move the server there? [y/N] ", err=True, nl=False)
             return (typed.wait(asked) or "").strip().lower() in ("y", "yes")
 
-        wishes = RunWishes(wait=wait, ask_move=ask_move if call.asks else None)
+        wishes = RunWishes(wait=wait, ask_move=ask_move if call.asks else None, anyway=anyway)
         ran = start(call.host, server.folder, reporter, asked, tick, wishes)
     call.close()
     clean = ran.exit_code == 0

@@ -1,0 +1,339 @@
+"""A server and its machine as rules see them (``core/check/observation.py``). Nothing is changed."""
+
+import os
+import stat
+from collections.abc import Iterator, Sequence
+from pathlib import Path, PurePosixPath
+
+import msgspec
+
+from rhizon.adapters.host import every_address, first_free_port, memory_mib, now, open_files_limit, socket_in_use
+from rhizon.adapters.inside import Inside
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.processes import holder_of
+from rhizon.adapters.run_log import BEFORE, LOG
+from rhizon.adapters.runtimes import probe
+from rhizon.adapters.transact import RHIZON
+from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
+from rhizon.app.foresee.known_worlds import known_worlds
+from rhizon.app.host import Host
+from rhizon.app.instance.edited_files import native_edits
+from rhizon.app.instance.reservations import known_servers
+from rhizon.app.instance.state import InstanceState
+from rhizon.app.instance.worlds import world_version
+from rhizon.core.allocate.port_roles import every_number, protocols_of
+from rhizon.core.boot import BootJudge
+from rhizon.core.check.native_text import encoding_of, repeated_keys
+from rhizon.core.check.observation import (
+    ContentFile,
+    LastRun,
+    Machine,
+    NativeFile,
+    Observation,
+    PortInUse,
+    RuntimeSeen,
+    WorldSeen,
+)
+from rhizon.core.check.port_rules import numbers_in_files
+from rhizon.core.errors import StateError
+from rhizon.core.finding import Finding
+from rhizon.core.names import printable
+from rhizon.core.runtimes import FAMILIES
+from rhizon.core.settings.dialects import DIALECTS
+
+__all__ = ["observe"]
+
+MOST_LOG = 4 << 20  # bytes of a log's end that are judged again
+MOST_WORLD_FILES = 20_000
+
+
+def observe(
+    host: Host, state: InstanceState, scanned: Sequence[ScannedFile], running: int | None, *, ask_runtime: bool = True
+) -> Observation:
+    """``scanned`` is the content in the server's content folders. Without ``ask_runtime`` the runtime's own word is the
+    one that it gave before. Raises InputError where host.toml is wrong."""
+    home, game = state.home, state.game
+    native = tuple(_native(home, path, dialect) for path, dialect in _native_files(state).items())
+    below, renamed = _aside(state)
+    seen = Observation(
+        folder=str(home.folder),
+        game=game,
+        instance=state.instance,
+        lock=state.lock,
+        machine=_machine(host, home),
+        native=native,
+        content=tuple(_content(state, one) for one in scanned),
+        together=tuple(_together(state, scanned)),
+        runtime=_runtime(host, state, ask=ask_runtime),
+        last_run=_last_run(state),
+        running=running,
+        in_subfolders=tuple(below),
+        disabled=tuple(renamed),
+        folders_by_case=_folders_by_case(state),
+        unwritable=tuple(_unwritable(state)),
+        no_programs=_mounted_with(home.folder, "ST_NOEXEC"),
+        other_loaders=_other_loaders(state),
+    )
+    seen = msgspec.structs.replace(seen, world=_world(state, seen))
+    if running is None:
+        seen = msgspec.structs.replace(seen, ports_in_use=tuple(_ports_in_use(seen)))
+    return seen
+
+
+def _native_files(state: InstanceState) -> dict[str, str]:
+    """Every file of the server's own that holds a value that Rhizon knows, with its dialect."""
+    game = state.game
+    files = {path: dialect for path, (dialect, _) in native_edits(state).items()}
+    stores = [one.store for one in game.settings.values() if one.store is not None]
+    stores += [place for port in game.ports for place in port.store]
+    if game.licence is not None and state.instance.licence is not None:
+        stores.append(game.licence.answer)
+    for place in stores:
+        if (state.home.folder / place.file).is_file():
+            files.setdefault(place.file, place.dialect)
+    return files
+
+
+def _native(home: InstanceFolder, path: str, dialect: str) -> NativeFile:
+    """One settings file; what cannot be read at all counts as broken."""
+    try:
+        data = home.read(path)
+    except StateError as wrong:
+        return NativeFile(path=path, dialect=dialect, broken=printable(str(wrong), 300))
+    if data is None:
+        return NativeFile(path=path, dialect=dialect, exists=False)
+    values, broken = {}, ""
+    try:
+        values = DIALECTS[dialect].read(data)
+    except ValueError as wrong:
+        broken = printable(str(wrong), 300)
+    with home.inside() as inside:
+        facts, folder = inside.lstat(path), home.folder.stat()
+    return NativeFile(
+        path=path,
+        dialect=dialect,
+        values=values,
+        broken=broken,
+        encoding=encoding_of(data),
+        repeated=repeated_keys(dialect, data),
+        writable=facts is None or bool(facts.st_mode & 0o200),
+        foreign=_owner(facts.st_uid) if facts is not None and facts.st_uid != folder.st_uid else "",
+    )
+
+
+def _owner(number: int) -> str:
+    try:
+        import pwd
+
+        return pwd.getpwuid(number).pw_name
+    except (ImportError, KeyError):
+        return f"user {number}"
+
+
+def _content(state: InstanceState, one: ScannedFile) -> ContentFile:
+    path = Path(one.path).relative_to(state.home.folder).as_posix()
+    return ContentFile(
+        path=path,
+        folder=str(PurePosixPath(path).parent),
+        placed=path in state.inventory.files,
+        archive=one.archive,
+        findings=one.findings,
+    )
+
+
+def _together(state: InstanceState, scanned: Sequence[ScannedFile]) -> Iterator[Finding]:
+    """What is wrong with the set that is not wrong with what Rhizon placed: the solver took care of that."""
+    placed = [one for one in scanned if _content(state, one).placed]
+    if len(placed) == len(scanned):
+        return
+    before = {(one.code, one.subject) for one in scan_together(placed, [state.game])}
+    names = {Path(one.path).name: _content(state, one).path for one in scanned}
+    for found in scan_together(scanned, [state.game]):
+        if (found.code, found.subject) not in before and found.severity != "note":
+            yield msgspec.structs.replace(found, subject=names.get(found.subject, found.subject))
+
+
+def _aside(state: InstanceState) -> tuple[list[str], list[str]]:
+    """Archives in folders below the content folders, and those that are disabled by their ending."""
+    game, home = state.game, state.home
+    unpacked = {folder for kind, folder in game.folders.items() if kind in game.placing and game.placing[kind].unpack}
+    below: list[str] = []
+    renamed: list[str] = []
+    for folder in sorted(set(game.folders.values()) - unpacked):
+        place = home.folder / folder
+        if place.is_dir() and not place.is_symlink():
+            aside = files_aside(place)
+            ours = state.inventory.files
+            below += [path for one in aside.below if (path := f"{folder}/{one}") not in ours]
+            renamed += [path for one in aside.renamed if (path := f"{folder}/{one}") not in ours]
+    return below, renamed
+
+
+def _folders_by_case(state: InstanceState) -> dict[str, str]:
+    """Folders that have the name of one that the server reads but for capitals, with that name."""
+    found: dict[str, str] = {}
+    wanted = {*state.game.folders.values(), state.game.world.folder}
+    for folder in sorted(wanted):
+        around, _, name = folder.rpartition("/")
+        with state.home.inside() as inside:
+            names = inside.names(around) if not around or inside.is_folder(around) else []
+            for one in names:
+                path = f"{around}/{one}" if around else one
+                if one != name and one.lower() == name.lower() and path not in wanted and inside.names(path):
+                    found[path] = folder
+    return found
+
+
+def _unwritable(state: InstanceState) -> Iterator[str]:
+    """Folders that the server writes and this user cannot."""
+    home, game = state.home, state.game
+    folders = ["", game.world.folder, *(str(PurePosixPath(path).parent) for path in _native_files(state))]
+    read_only = _mounted_with(home.folder, "ST_RDONLY")
+    for folder in dict.fromkeys("" if one == "." else one for one in folders):
+        place = home.folder / folder
+        if place.is_dir() and (read_only or not os.access(place, os.W_OK | os.X_OK)):
+            yield folder or str(home.folder)
+
+
+def _mounted_with(folder: Path, flag: str) -> bool:
+    bit = getattr(os, flag, 0)
+    return bool(bit and hasattr(os, "statvfs") and os.statvfs(folder).f_flag & bit)
+
+
+def _other_loaders(state: InstanceState) -> dict[str, str]:
+    """Files of loaders that are not the server's, which Rhizon did not place."""
+    game, home = state.game, state.home
+    own = {*game.server_files, *game.loaders[state.lock.target.loader].files, *state.inventory.files}
+    found: dict[str, str] = {
+        path: loader.title
+        for loader in game.loaders.values()
+        for path in loader.files
+        if path not in own and (home.folder / path).is_file()
+    }
+    return found
+
+
+def _machine(host: Host, home: InstanceFolder) -> Machine:
+    entries = [one.entry for one in known_servers(host)[0]]
+    try:
+        free = os.statvfs(home.folder)
+        free_bytes: int | None = free.f_bavail * free.f_frsize
+    except (OSError, AttributeError):
+        free_bytes = None
+    return Machine(
+        memory_mib=memory_mib(),
+        granted_mib=sum(one.memory_mib for one in entries),
+        servers=len(entries),
+        free_bytes=free_bytes,
+        open_files=open_files_limit(),
+        addresses=tuple(every_address()),
+        first_free_port=first_free_port(),
+        privileged=hasattr(os, "geteuid") and os.geteuid() == 0,
+        now=now(),
+    )
+
+
+def _runtime(host: Host, state: InstanceState, *, ask: bool) -> RuntimeSeen | None:
+    chosen = state.instance.runtime
+    if chosen is None:
+        return None
+    family = FAMILIES[next(name for name, one in FAMILIES.items() if one.title == chosen.family)]
+    noise = {name: printable(os.environ[name], 200) for name in family.noise if os.environ.get(name)}
+    program = Path(chosen.program)
+    if not program.is_file():
+        return RuntimeSeen(state="missing", environment=noise)
+    if not os.access(program, os.X_OK):
+        return RuntimeSeen(state="not executable", environment=noise)
+    name = state.game.runtime.family
+    report = probe(family, program) if ask else host.runtime_finder.named(name, program).report
+    if report is None:
+        return RuntimeSeen(state="silent", environment=noise)
+    return RuntimeSeen(state="answers", major=report.major, version=report.version, environment=noise)
+
+
+def _world(state: InstanceState, seen: Observation) -> WorldSeen:
+    """The world that the settings file names, as the server will look for it."""
+    home, game, instance = state.home, state.game, state.instance
+    setting = game.world.name_setting
+    definition = game.settings[setting]
+    name = str(instance.settings.get(setting, definition.default))
+    file = seen.file(definition.store.file) if definition.store is not None else None
+    if file is not None and definition.store is not None:
+        name = file.values.get(definition.store.key, name).strip() or name
+    path = f"{game.world.folder}/{name}"
+    with home.inside() as inside:
+        facts = inside.lstat(path)
+        is_folder = inside.is_folder(path)
+        others = [
+            one
+            for one in inside.names(game.world.folder)
+            if one != name and inside.is_folder(f"{game.world.folder}/{one}")
+        ]
+        files = inside.names(path) if is_folder else []
+    place = home.folder / path
+    return WorldSeen(
+        name=name,
+        exists=facts is not None,
+        is_folder=facts is not None and (is_folder or stat.S_ISLNK(facts.st_mode)),
+        empty=is_folder and not files,
+        writable=not is_folder or os.access(place, os.W_OK),
+        known=name in known_worlds(home),
+        others=tuple(sorted(others)),
+        raised_with=world_version(place, game) if is_folder else "",
+        size=_size(place) if is_folder else 0,
+    )
+
+
+def _size(folder: Path) -> int:
+    """Bytes of the files below a folder, of so many as are counted quickly."""
+    size = count = 0
+    for parent, _, names in os.walk(folder):
+        for name in names:
+            try:
+                size += os.lstat(os.path.join(parent, name)).st_size  # noqa: PTH118 - thousands of files
+            except OSError:
+                continue
+        count += len(names)
+        if count > MOST_WORLD_FILES:
+            break
+    return size
+
+
+def _ports_in_use(seen: Observation) -> Iterator[PortInUse]:
+    """Ports by the numbers in the settings files, where they are numbers, that somebody listens on."""
+    ports = dict(seen.instance.ports)
+    for role, (text, _, _) in numbers_in_files(seen).items():
+        if text.isdecimal() and 0 < int(text) < 1 << 16:
+            ports[role] = int(text)
+    protocols = protocols_of(seen.game, seen.lock)
+    for role, number in every_number(seen.game, ports).items():
+        for protocol in protocols.get(role.partition("+")[0], ()):
+            privileged = number < seen.machine.first_free_port and not seen.machine.privileged
+            if number < 1 << 16 and not privileged and socket_in_use(number, protocol):
+                yield PortInUse(role=role, number=number, protocol=protocol, holder=holder_of(number))
+
+
+def _last_run(state: InstanceState) -> LastRun | None:
+    """The end of the last run by its log, judged as it was then."""
+    judge, before = _judged_log(state, LOG), _judged_log(state, BEFORE)
+    if judge is None:
+        return None
+    failure = judge.failure
+    if failure is None or judge.ready:
+        return LastRun(ready=judge.ready)
+    again = before is not None and before.failure is not None and before.failure.what == failure.what
+    return LastRun(ready=False, code=failure.code, what=failure.what, culprit=failure.culprit or "", again=again)
+
+
+def _judged_log(state: InstanceState, name: str) -> BootJudge | None:
+    try:
+        with Inside(state.home.folder) as inside:
+            if not inside.is_file(f"{RHIZON}/{name}"):
+                return None
+            data = inside.read(f"{RHIZON}/{name}")
+    except (OSError, StateError):
+        return None
+    judge = BootJudge(state.game)
+    for line in data[-MOST_LOG:].decode("utf-8", "replace").splitlines():
+        judge.feed(line)
+    return judge

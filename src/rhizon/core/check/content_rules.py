@@ -1,0 +1,117 @@
+"""Rules on what is in the content folders, whoever put it there."""
+
+from collections.abc import Iterator
+
+from rhizon.core.archives.facts import ArchiveFacts
+from rhizon.core.check.finding import error, note, warning
+from rhizon.core.check.observation import ContentFile, Observation
+from rhizon.core.finding import Finding
+from rhizon.core.model.setting import NAME_WORD
+from rhizon.core.version import Version, parse_version
+
+__all__ = ["conflicts", "enabled", "for_this_server", "leftovers", "places", "together", "wrong_by_itself"]
+
+_OUT = "Remove it from the folder, or get a release that fits and add it to the list."
+# What is wrong with one archive whatever server it is on.
+_BY_ITSELF = ("client-only-code", "entry-unusable", "entry-missing", "class-broken", "signature-broken")
+
+
+def _strays(seen: Observation) -> Iterator[ContentFile]:
+    return (one for one in seen.content if not one.placed)
+
+
+def _facts(one: ContentFile) -> ArchiveFacts | None:
+    return one.archive.facts if one.archive is not None else None
+
+
+def wrong_by_itself(seen: Observation) -> Iterator[Finding]:
+    """What any server cannot load; of files that Rhizon did not place, also what is no archive at all."""
+    for one in seen.content:
+        for found in one.findings:
+            if found.severity == "error" and (found.code in _BY_ITSELF or not one.placed):
+                yield error(found.code, one.path, found.what, found.remedy or _OUT)
+
+
+def for_this_server(seen: Observation) -> Iterator[Finding]:
+    """Archives put there by hand that are for another loader, build or game version, for players, or misplaced."""
+    target, game = seen.lock.target, seen.game
+    for one in _strays(seen):
+        facts = _facts(one)
+        if facts is None or one.archive is None or one.archive.game != game.id:
+            continue
+        builds = facts.loaders.get(target.loader)
+        if facts.loaders and builds is None:
+            what = f"it is for {', '.join(facts.loaders)}, and the server uses {target.loader}"
+            yield error("wrong-loader", one.path, what, _OUT)
+        elif builds is not None and target.loader_build is not None and not builds.admits(target.loader_build):
+            what = f"it is for {target.loader} {builds}, and the server has {target.loader_build}"
+            yield error("wrong-loader-build", one.path, what, _OUT)
+        version = _version(target.game_version)
+        if version is not None and not facts.game_versions.admits(version):
+            what = f"it is for {game.title} {facts.game_versions}, and the server is {target.game_version}"
+            yield error("wrong-game-version", one.path, what, _OUT)
+        if one.archive.placement == "player" and not any(x.code == "client-only-code" for x in one.findings):
+            yield error("for-players-only", one.path, "it is for players only", "Remove it from the server.")
+        folder = game.folders.get(facts.kind)
+        if folder is not None and folder != one.folder:
+            what = f"it is a {facts.kind}, and the server looks for those in {folder}/"
+            yield error("wrong-folder", one.path, what, f"Move it to {folder}/.")
+
+
+def _version(text: str) -> Version | None:
+    try:
+        return parse_version(text)
+    except ValueError:
+        return None
+
+
+def conflicts(seen: Observation) -> Iterator[Finding]:
+    """Content that says that it does not work beside other content that is there."""
+    known = [(one, facts) for one in seen.content if (facts := _facts(one)) is not None]
+    for one, facts in known:
+        for clash in facts.conflicts:
+            for other, its in known:
+                if its.id == clash.id and clash.range.admits(its.version) and not (one.placed and other.placed):
+                    what = f"{facts.id} does not work beside {its.id} {its.version} ({other.path})"
+                    yield error("content-conflict", one.path, what, "Remove one of the two.")
+
+
+def together(seen: Observation) -> Iterator[Finding]:
+    """The same item twice, what is missing, mixed kinds: of sets with something that was put there by hand."""
+    yield from seen.together
+
+
+def places(seen: Observation) -> Iterator[Finding]:
+    """Archives where nothing loads them."""
+    for path in seen.in_subfolders:
+        yield warning("archives-below", path, "it is in a folder below, where it is not loaded", "Move it up.")
+    for path in seen.disabled:
+        yield note("archives-aside", path, "it is disabled by its ending", "Restore the ending if you want it.")
+    for is_there, wanted in seen.folders_by_case.items():
+        what = f"the server looks for {wanted}/, and this is another folder on this system"
+        yield error("folder-case", is_there, what, f"Rename it to {wanted}.")
+
+
+def enabled(seen: Observation) -> Iterator[Finding]:
+    """A list of what is loaded that names what is not there."""
+    place = seen.game.loaders[seen.lock.target.loader].enabled
+    file = seen.file(place.file) if place is not None else None
+    if place is None or file is None or not file.exists or file.broken:
+        return
+    head, _, tail = place.key.partition(NAME_WORD)
+    here = {facts.id for one in seen.content if (facts := _facts(one)) is not None}
+    here |= {one.id for one in seen.lock.on_server()}
+    named = {
+        key[len(head) : len(key) - len(tail) if tail else None]
+        for key in file.values
+        if key.startswith(head) and key.endswith(tail)
+    }
+    for name in sorted(named - here):
+        yield error("enabled-missing", file.path, f"it names {name}, which is not there", "Remove it from the list.")
+
+
+def leftovers(seen: Observation) -> Iterator[Finding]:
+    """Files of a loader that the server does not use."""
+    for path, title in seen.other_loaders.items():
+        what = f"it belongs to {title}, which this server does not use"
+        yield warning("loader-leftover", path, what, f"Delete it, if nothing else needs it: {path}")

@@ -1,0 +1,119 @@
+"""Rules on the server's own settings files, as they are now, whoever wrote them."""
+
+from collections.abc import Iterator
+
+from rhizon.core.check.finding import error, warning
+from rhizon.core.check.observation import NativeFile, Observation
+from rhizon.core.finding import Finding
+from rhizon.core.model.setting import SettingDefinition
+from rhizon.core.names import suggestions
+from rhizon.core.settings.apply import format_value, in_file
+from rhizon.core.settings.dialects import DIALECTS
+from rhizon.core.words import command_line
+
+__all__ = ["encodings", "licence_answer", "repeated_keys", "unknown_keys", "unreadable", "values", "writable"]
+
+
+def unreadable(seen: Observation) -> Iterator[Finding]:
+    """Files that are missing or cannot be parsed."""
+    for one in seen.native:
+        if not one.exists:
+            if seen.instance.first_start_done:
+                again = f"It is written again, but for secrets, by: {command_line('rhizon', 'update', seen.folder)}"
+                yield error("settings-file-missing", one.path, "missing", again)
+        elif one.broken:
+            yield error("native-file-broken", one.path, one.broken, "Correct that line by hand.")
+
+
+def encodings(seen: Observation) -> Iterator[Finding]:
+    """Files in another encoding than servers read."""
+    for one in seen.native:
+        remedy = "Save it as UTF-8 without a byte order mark."
+        if one.encoding == "UTF-16":
+            yield error("settings-encoding", one.path, "it is saved as UTF-16: the server finds no key in it", remedy)
+        elif one.encoding != "UTF-8":
+            what = (
+                "it begins with a byte order mark: the server may not find its first key"
+                if "mark" in one.encoding
+                else "it is not UTF-8: letters beyond ASCII will be wrong"
+            )
+            yield warning("settings-encoding", one.path, what, remedy)
+
+
+def repeated_keys(seen: Observation) -> Iterator[Finding]:
+    """Keys that are there twice: a server goes by one of them, a person reads the other."""
+    for one in seen.native:
+        for key, lines in one.repeated.items():
+            where = " and ".join(map(str, lines))
+            yield warning("setting-repeated", one.path, f"{key} is there twice, in lines {where}", "Remove one.")
+
+
+def writable(seen: Observation) -> Iterator[Finding]:
+    """Files that the server, or the next change, cannot write."""
+    for one in seen.native:
+        if one.foreign:
+            what = f"it belongs to {one.foreign}, and the folder does not"
+            yield warning("settings-owner", one.path, what, "Give it to the owner of the folder: chown")
+        elif one.exists and not one.writable:
+            what = "it is read-only: neither the server nor rhizon can change it"
+            yield warning("settings-read-only", one.path, what, "chmod u+w, if that was not meant")
+
+
+def values(seen: Observation) -> Iterator[Finding]:
+    """Values that are not of the type, in the range or among the choices of their setting."""
+    for name, definition in seen.game.settings.items():
+        file = _file_of(seen, definition)
+        if file is None or definition.store is None or definition.secret or definition.type == "names":
+            continue
+        if definition.store.key not in file.values:
+            continue
+        value, key = in_file(definition, DIALECTS[definition.store.dialect], file.values)
+        try:
+            definition.checked(value)
+        except ValueError as wrong:
+            better = seen.instance.settings.get(name, definition.default)
+            change = f"{name}={format_value(better)}"
+            yield error(
+                "setting-refused",
+                f"{file.path}: {key}",
+                f"{name}: {wrong}",
+                f"Set it to what it was: {command_line('rhizon', 'set', seen.folder, change)}",
+            )
+
+
+def _file_of(seen: Observation, definition: SettingDefinition) -> NativeFile | None:
+    file = seen.file(definition.store.file) if definition.store is not None else None
+    return file if file is not None and file.exists and not file.broken else None
+
+
+def unknown_keys(seen: Observation) -> Iterator[Finding]:
+    """Keys that no setting has, with nearly the name of one that is missing: a slip of the pen."""
+    known: dict[str, set[str]] = {}
+    for definition in seen.game.settings.values():
+        if definition.store is not None and definition.type != "names":
+            known.setdefault(definition.store.file, set()).add(definition.store.key)
+    for port in seen.game.ports:
+        for place in port.store:
+            known.setdefault(place.file, set()).add(place.key)
+    for file in seen.native:
+        keys = known.get(file.path, set())
+        missing = keys - file.values.keys()
+        for key in file.values.keys() - keys:
+            near = suggestions(key, missing, 1)
+            if near:
+                what = f"{key} is no setting of {seen.game.title}, and {near[0]} is missing"
+                yield warning("setting-unknown", file.path, what, f"Did you mean {near[0]}?")
+
+
+def licence_answer(seen: Observation) -> Iterator[Finding]:
+    """An answer to the licence that was accepted and is now another in the file."""
+    licence = seen.game.licence
+    if licence is None or seen.instance.licence is None:
+        return
+    file = seen.file(licence.answer.file)
+    if file is not None and file.exists and not file.broken:
+        answer = file.values.get(licence.answer.key, "").strip()
+        if answer != licence.accepted:
+            what = f"the licence was accepted, but {licence.answer.key} is {answer or '(missing)'!r} now"
+            again = command_line("rhizon", "update", seen.folder)
+            yield error("licence-reset", file.path, what, f"It is answered again by: {again}")

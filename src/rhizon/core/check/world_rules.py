@@ -1,0 +1,63 @@
+"""Rules on the world, which no start may silently replace."""
+
+from collections.abc import Iterator
+
+from rhizon.core.check.finding import error, note, warning
+from rhizon.core.check.observation import Observation
+from rhizon.core.finding import Finding
+from rhizon.core.model.game import GameDefinition
+from rhizon.core.words import command_line
+
+__all__ = ["last_run", "newer", "usable"]
+
+
+def usable(seen: Observation) -> Iterator[Finding]:
+    """A world that is not there, empty, no folder, or not writable."""
+    world, game = seen.world, seen.game
+    if world is None or not seen.instance.first_start_done:
+        return
+    path = f"{game.world.folder}/{world.name}"
+    if not world.exists:
+        beside = f"; there are {', '.join(world.others[:5])}" if world.others else ""
+        choose = command_line("rhizon", "set", seen.folder, "world_name=NAME")
+        if world.known:
+            what = f"the world of this server is gone: a start would create a new one{beside}"
+            remedy = f"Put it back (rhizon restore {command_line(seen.folder)} --only world), or choose one: {choose}"
+            yield error("world-missing", path, what, remedy)
+        elif world.others:
+            what = f"a start creates a new world of this name{beside}"
+            yield note("world-new", path, what, f"To keep playing in another one: {choose}")
+    elif not world.is_folder:
+        yield error("world-broken", path, "it is a file, and a world is a folder", "Put the world back from a backup.")
+    elif world.empty and world.known:
+        what = "the world's folder is empty: a start would create a new world in it"
+        yield error("world-missing", path, what, f"rhizon restore {command_line(seen.folder)} --only world")
+    elif not world.writable:
+        what = "the server cannot write its world: nothing that happens in it would be saved"
+        yield error("not-writable", path, what, "Give it to the user who starts the server: chown -R, chmod u+w")
+
+
+def newer(seen: Observation) -> Iterator[Finding]:
+    """A world of a newer version of the game: an older server damages it."""
+    world, target = seen.world, seen.lock.target.game_version
+    if world is not None and world.exists and _is_newer(seen.game, world.raised_with, target):
+        what = f"it was last played with {seen.game.title} {world.raised_with}, and the server is {target}"
+        remedy = f"Update the server to {world.raised_with}, or restore an older backup of the world."
+        yield error("world-newer", f"{seen.game.world.folder}/{world.name}", what, remedy)
+
+
+def _is_newer(game: GameDefinition, one: str, other: str) -> bool:
+    versions = list(game.versions)
+    return one in versions and other in versions and versions.index(one) > versions.index(other)
+
+
+def last_run(seen: Observation) -> Iterator[Finding]:
+    """How the last run ended, where that was not well."""
+    run = seen.last_run
+    if run is not None and run.code:
+        subject = run.culprit or "last run"
+        log = f"Its log: {seen.folder}/.rhizon/last-run.log"
+        if run.again:
+            yield warning("last-run-failed", subject, f"the last two runs failed for the same: {run.what}", log)
+        else:
+            yield note("last-run-failed", subject, f"the last run failed: {run.what}", log)
