@@ -22,7 +22,7 @@ from rhizon.core.model.game import GameDefinition
 __all__ = ["Known", "Scans"]
 
 WAIT_SECONDS = 5.0
-READER = 14  # one more whenever the same bytes would be read to other facts
+READER = 15  # one more whenever the same bytes would be read to other facts
 
 _TABLES = (
     """CREATE TABLE IF NOT EXISTS files (

@@ -114,6 +114,7 @@ def scan(archive: Archive, games: Iterable[GameDefinition], runtime_major: int =
         evidence = judge_code(visible, facts.entry, client) if classes.client_in else _CLEAN
         later = _on_later_runtimes(archive, facts, client) if evidence.verdict != "certain" else None
         evidence = later if later is not None and evidence.verdict == "clean" else evidence
+    if facts is not None:
         findings += _entries_there(archive.source, facts, classes)
     code = CodeFacts(
         classes=len(classes.where),

@@ -1,17 +1,20 @@
 """Rules on the server's own settings files, as they are now, whoever wrote them."""
 
+import difflib
 from collections.abc import Iterator
 
+from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.check.finding import error, warning
 from rhizon.core.check.observation import NativeFile, Observation
 from rhizon.core.finding import Finding
 from rhizon.core.model.setting import SettingDefinition
-from rhizon.core.names import suggestions
 from rhizon.core.settings.apply import format_value, in_file
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.words import command_line
 
 __all__ = ["encodings", "licence_answer", "repeated_keys", "unknown_keys", "unreadable", "values", "writable"]
+
+_NEARLY = 0.8  # how alike a key and the one that is missing are, from 0 to 1
 
 
 def unreadable(seen: Observation) -> Iterator[Finding]:
@@ -92,14 +95,14 @@ def unknown_keys(seen: Observation) -> Iterator[Finding]:
     for definition in seen.game.settings.values():
         if definition.store is not None and definition.type != "names":
             known.setdefault(definition.store.file, set()).add(definition.store.key)
-    for port in seen.game.ports:
+    for port in port_places(seen.game, seen.lock).values():
         for place in port.store:
             known.setdefault(place.file, set()).add(place.key)
     for file in seen.native:
         keys = known.get(file.path, set())
         missing = keys - file.values.keys()
         for key in file.values.keys() - keys:
-            near = suggestions(key, missing, 1)
+            near = difflib.get_close_matches(key, missing, 1, _NEARLY)
             if near:
                 what = f"{key} is no setting of {seen.game.title}, and {near[0]} is missing"
                 yield warning("setting-unknown", file.path, what, f"Did you mean {near[0]}?")

@@ -6,6 +6,7 @@ from rhizon.core.check.finding import error, note, warning
 from rhizon.core.check.observation import Observation
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.version import parse_version
 from rhizon.core.words import command_line
 
 __all__ = ["last_run", "newer", "usable"]
@@ -48,7 +49,12 @@ def newer(seen: Observation) -> Iterator[Finding]:
 
 def _is_newer(game: GameDefinition, one: str, other: str) -> bool:
     versions = list(game.versions)
-    return one in versions and other in versions and versions.index(one) > versions.index(other)
+    if one in versions and other in versions:
+        return versions.index(one) > versions.index(other)
+    try:
+        return parse_version(one) > parse_version(other)
+    except ValueError:
+        return False
 
 
 def last_run(seen: Observation) -> Iterator[Finding]:
