@@ -165,12 +165,14 @@ class Sources(Case):
         self.assertEqual(archives.scan_files(host, [other], [TARNHOLT])[0].archive, renamed.archive)
 
     def test_a_facts_file_corrects_what_an_archive_says(self) -> None:
-        shutil.copy(PLACEMENT / "guarded-0.jar", self.write("shelf/archives/x", "").parent)
+        shutil.copy(PLACEMENT / "lambda-not-run-0.jar", self.write("shelf/archives/x", "").parent)
         built = self.rhizon("catalog", "build", "shelf", "--json")
         self.assertEqual([one["code"] for one in built.json["findings"]], ["client-code-reached"])
-        self.write("shelf/archives/guarded-0.jar.facts.toml", 'format = "rhizon-facts/1"\nplacement = "server"\n')
+        self.write(
+            "shelf/archives/lambda-not-run-0.jar.facts.toml", 'format = "rhizon-facts/1"\nplacement = "server"\n'
+        )
         self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").json.get("findings", []), [])
-        item = json.loads((self.folder / "shelf/tarnholt/items/guarded-0.json").read_text())
+        item = json.loads((self.folder / "shelf/tarnholt/items/lambda-not-run-0.json").read_text())
         self.assertEqual((item["releases"][0]["placement"], item["releases"][0]["runtime"]), ("server", ">=17"))
         self.assertEqual(self.rhizon("catalog", "build", "shelf", "--json").result["written"], [])
 

@@ -63,7 +63,7 @@ def kind(
 
 def assembly(name: str, version: str = "1.0.0.0", asks: str = "", *types: AssemblyType, **more: object) -> Assembly:
     asked = (one.split("=") for one in asks.split())
-    references = tuple(AssemblyReference(name=one[0], version=one[1], token="".join(one[2:])) for one in asked)
+    references = tuple(AssemblyReference(name=one[0], version=one[1], signed_by="".join(one[2:])) for one in asked)
     return Assembly(
         name=name,
         version=version,

@@ -21,12 +21,12 @@ _MOST_ROWS = 50_000  # of a table that is read: each row becomes an object
 
 
 class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
-    """An assembly that is asked for, at a version of four numbers; ``token`` is the public key token of its author as
+    """An assembly that is asked for, at a version of four numbers; ``signed_by`` is the public key token of its author as
     hexadecimal digits, "" without one."""
 
     name: str
     version: str
-    token: str = ""
+    signed_by: str = ""
 
 
 class Assembly(msgspec.Struct, frozen=True, kw_only=True):
@@ -34,7 +34,7 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format. ``attributes`` are texts
     that its author put into it: ``title`` of AssemblyTitle and so on, ``metadata KEY`` of AssemblyMetadata;
     ``libraries`` are native ones that its methods are imported from; ``mixed``: it holds native code
-    itself; ``token`` is its author's public key token."""
+    itself; ``signed_by`` is its author's public key token."""
 
     name: str
     version: str
@@ -46,7 +46,7 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     uses: tuple[Use, ...] = ()
     libraries: tuple[str, ...] = ()
     mixed: bool = False
-    token: str = ""
+    signed_by: str = ""
 
 
 @contextlib.contextmanager
@@ -87,10 +87,10 @@ def read_assembly(data: bytes) -> Assembly | None:
             framework=said.get("targetframework", ""),
             metadata=_text(getattr(file.net.metadata.struct, "Version", "")),
             references=tuple(
-                AssemblyReference(name=_text(row.Name), version=_version(row), token=_token(row.PublicKey))
+                AssemblyReference(name=_text(row.Name), version=_version(row), signed_by=_token(row.PublicKey))
                 for row in rows
             ),
-            token=_token(own.PublicKey),
+            signed_by=_token(own.PublicKey),
             attributes=said,
             types=types_of(tables),
             uses=uses_of(tables),

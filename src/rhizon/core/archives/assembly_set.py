@@ -61,13 +61,17 @@ def _versions(file: str, one: Assembly, here: Mapping[str, Assembly]) -> Iterato
         other = here.get(asked.name)
         if other is None or other is one:
             continue
-        if asked.token and asked.token != other.token:
+        if asked.signed_by and asked.signed_by != other.signed_by:
             yield Finding(
                 code="assembly-token",
                 severity="note",
                 subject=file,
-                what=f"it asks for {asked.name} signed with {asked.token}, but "
-                + (f"the one that is present is signed with {other.token}" if other.token else "it is not signed"),
+                what=f"it asks for {asked.name} signed with {asked.signed_by}, but "
+                + (
+                    f"the one that is present is signed with {other.signed_by}"
+                    if other.signed_by
+                    else "it is not signed"
+                ),
                 remedy="Nothing on Mono, which takes it; other runtimes refuse it.",
             )
         wanted, present = _numbers(asked.version), _numbers(other.version)

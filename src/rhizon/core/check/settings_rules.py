@@ -14,6 +14,8 @@ from rhizon.core.words import command_line
 
 __all__ = ["encodings", "licence_answer", "repeated_keys", "unknown_keys", "unreadable", "values", "writable"]
 
+_MARK_BREAKS = ("ini", "semicolon")  # readers of these know no byte order mark
+_TWICE_BREAKS = ("ini", "semicolon")  # and refuse a key that is there twice
 _NEARLY = 0.8  # how alike a key and the one that is missing are, from 0 to 1
 
 
@@ -30,25 +32,31 @@ def unreadable(seen: Observation) -> Iterator[Finding]:
 
 def encodings(seen: Observation) -> Iterator[Finding]:
     """Files in another encoding than servers read."""
+    remedy = "Save it as UTF-8 without a byte order mark."
     for one in seen.native:
-        remedy = "Save it as UTF-8 without a byte order mark."
         if one.encoding == "UTF-16":
             yield error("settings-encoding", one.path, "it is saved as UTF-16: the server finds no key in it", remedy)
-        elif one.encoding != "UTF-8":
-            what = (
-                "it begins with a byte order mark: the server may not find its first key"
-                if "mark" in one.encoding
-                else "it is not UTF-8: letters beyond ASCII will be wrong"
-            )
+        elif one.encoding == "not UTF-8":
+            what = "it is not UTF-8: the server refuses it, or shows wrong letters"
+            yield error("settings-encoding", one.path, what, remedy)
+        elif one.encoding != "UTF-8" and one.dialect in _MARK_BREAKS:
+            what = "it begins with a byte order mark: the server does not find its first section"
+            yield error("settings-encoding", one.path, what, remedy)
+        elif one.encoding != "UTF-8" and one.dialect != "xml":  # where a mark is allowed (XML 1.0, 4.3.3)
+            what = "it begins with a byte order mark: the server may not find its first key"
             yield warning("settings-encoding", one.path, what, remedy)
 
 
 def repeated_keys(seen: Observation) -> Iterator[Finding]:
-    """Keys that are there twice: a server goes by one of them, a person reads the other."""
+    """Keys that are there twice: a server goes by one of them, a person reads the other; strict readers refuse both."""
     for one in seen.native:
         for key, lines in one.repeated.items():
-            where = " and ".join(map(str, lines))
-            yield warning("setting-repeated", one.path, f"{key} is there twice, in lines {where}", "Remove one.")
+            where = f", in lines {' and '.join(map(str, lines))}" if lines else ""
+            what = f"{key} is there twice{where}"
+            if one.dialect in _TWICE_BREAKS:
+                yield error("setting-repeated", one.path, what, "Remove one: the server may refuse the file.")
+            else:
+                yield warning("setting-repeated", one.path, what, "Remove one.")
 
 
 def writable(seen: Observation) -> Iterator[Finding]:
