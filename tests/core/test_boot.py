@@ -50,7 +50,44 @@ FAILURES = (
 )
 
 
+CAUGHT = (BEGIN, "java.lang.NoClassDefFoundError: tarnholt/client/Screen", "\tat mistpanel.Mistpanel.begin(M.java:7)")
+DONE = "+000.210 keelson | brought in mistpanel 0.2.0"
+OTHER = "+000.211 keelson | bringing in reedlight 2.1.0 (mod)"
+BOOM = (
+    'Exception in thread "main" java.lang.IllegalStateException: no ground',
+    "\tat keelson.Boot.main(Boot.java:40)",
+    "Caused by: java.lang.ArithmeticException: / by zero",
+    "\tat reedlight.Lamps.count(Lamps.java:12)",
+    "\tat reedlight.Lamps.begin(Lamps.java:3)",
+    "\t... 2 more",
+)
+# lines, exit code -> code, culprit, the line that is quoted, the first class of the frames
+WEIGHED = (
+    ((*CAUGHT, DONE, OTHER, *BOOM), 1, "start-ended", "reedlight", "java.lang.ArithmeticException: / by zero", "reedlight.Lamps"),
+    ((*CAUGHT, OTHER, "java.net.BindException: Address already in use"), 1, "port-in-use", "reedlight", "java.net.Bind", None),
+    ((BEGIN, "java.net.BindException: Cannot assign requested address"), 1, "address-absent", "mistpanel", "java.net", None),
+    (("java.net.SocketException: Permission denied",), 1, "port-privileged", None, "java.net", None),
+    (("write: No space left on device",), 1, "disk-full", None, "write", None),
+    (("marsh.log: Too many open files",), 1, "open-files", None, "marsh.log", None),
+    (("java.lang.OutOfMemoryError: Java heap space", "java.lang.NullPointerException: chunk"), 1, "out-of-memory", None, "java.lang.Out", None),
+    ((OTHER, *BOOM), 1, "start-ended", "reedlight", "java.lang.ArithmeticException", "reedlight.Lamps"),
+    ((BEGIN,), 137, "start-killed", "mistpanel", BEGIN, None),
+    ((BEGIN,), -11, "start-crashed", "mistpanel", BEGIN, None),
+)  # fmt: skip
+
+
 class Verdicts(unittest.TestCase):
+    def test_what_decides_and_what_was_harmless(self) -> None:
+        for lines, exit_code, code, culprit, line, first in WEIGHED:
+            with self.subTest(lines=lines):
+                judge = BootJudge(TARNHOLT)
+                for one in lines:
+                    judge.feed(one)
+                verdict = judge.verdict(exit_code, 12.0)
+                self.assertEqual((verdict.code, verdict.culprit), (code, culprit))
+                self.assertTrue(verdict.line.startswith(line), verdict.line)
+                self.assertEqual(next(iter(verdict.frames), None), first)
+
     def test_rows(self) -> None:
         for lines, exit_code, code, culprit in FAILURES:
             with self.subTest(lines=lines):

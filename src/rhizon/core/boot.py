@@ -1,7 +1,9 @@
 """Judging a start from what the server prints.
 
 ``BootJudge`` is fed line by line. It knows nothing of processes: the one who runs the server tells it at the
-end how the process ended, and gets a verdict with the content at fault.
+end how the process ended, and gets a verdict with the content at fault. A stack trace is one event. The deciding event
+is the last one that the server did not get over: content that is ready after its exception, and a server that goes on
+after one, show that it was harmless.
 """
 
 import re
@@ -12,11 +14,14 @@ import msgspec
 from rhizon.core.model.game import FailurePattern, GameDefinition
 from rhizon.core.names import printable
 from rhizon.core.runtimes import FAMILIES, FailureSign
+from rhizon.core.stack_trace import StackTrace, TraceReader
+from rhizon.core.system_failures import SYSTEM_FAILURES
 
 __all__ = ["BootEvent", "BootFailure", "BootJudge"]
 
 
 MOST_TROUBLES = 1000
+MOST_EVENTS = 1000
 
 
 class BootEvent(msgspec.Struct, frozen=True, kw_only=True):
@@ -28,20 +33,32 @@ class BootEvent(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class BootFailure(msgspec.Struct, frozen=True, kw_only=True):
-    """Why a start failed: a stable code, what, what to do, the content at fault, and the line that said so."""
+    """Why a start failed: a stable code, what, what to do, the content at fault, the line that said so (of a stack
+    trace the exception or its last cause), and the classes of its frames."""
 
     code: str
     what: str
     hint: str
     culprit: str | None
     line: str
+    frames: tuple[str, ...] = ()
+
+
+class _Event:
+    """Something that looks like a failure; ``survived`` once the server went on after it. Without a sign it is an
+    exception that nothing is known of."""
+
+    def __init__(self, failure: BootFailure | None, trace: StackTrace | None, culprit: str | None) -> None:
+        self.failure = failure
+        self.trace = trace
+        self.culprit = culprit
+        self.survived = False
 
 
 class BootJudge:
     """Follows one start.
 
-    Invariants: ``ready`` turns true once and stays so; the first failure that was seen stays the verdict,
-    since what follows it is most often its consequence. ``troubles`` are content that failed alone.
+    ``ready`` turns true once and stays so; ``troubles`` are content that failed alone.
     """
 
     def __init__(self, game: GameDefinition) -> None:
@@ -50,7 +67,8 @@ class BootJudge:
         self.closed = False
         self.started: list[str] = []
         self.current: str | None = None
-        self.failure: BootFailure | None = None
+        self._events: list[_Event] = []
+        self._traces = TraceReader()
         self.troubles: list[BootFailure] = []
         self._ready = re.compile(log.ready)
         self._closed = re.compile(log.closed) if log.closed else None
@@ -58,14 +76,15 @@ class BootJudge:
         self._done = re.compile(log.content_done) if log.content_done else None
         self._progress = [(one.label, re.compile(one.pattern)) for one in log.progress]
         family = FAMILIES.get(game.runtime.family)
-        self._signs = [*map(_sign, log.failures), *(family.failures if family else ())]
+        self._signs = [*map(_sign, log.failures), *(family.failures if family else ()), *SYSTEM_FAILURES]
         self._alone = {one.code for one in log.failures if not one.fatal}
         self._namespaces = game.client_only.namespaces
         self._last = ""
 
     def feed(self, line: str) -> BootEvent | None:
         """One line of the log, without its line end."""
-        if line.strip():
+        goes_on = self._traces.feed(line)
+        if line.strip() and not goes_on:
             self._last = line
         if not self.ready and self._ready.search(line):
             self.ready = True
@@ -75,22 +94,72 @@ class BootJudge:
             self.closed = True
             return BootEvent(kind="closed", text=printable(line))
         if self._begin and (match := self._begin.search(line)):
+            self._went_on()
             self.current = printable(match["id"], 64)
             return BootEvent(kind="content", text=f"starting {self.current}")
         if self._done and (match := self._done.search(line)):
             self.started.append(printable(match["id"], 64))
+            self._went_on()
             self.current = None
             return None
         for label, pattern in self._progress:
             if match := pattern.search(line):
+                self._went_on()
                 percent = int(match["percent"]) if match["percent"].isdecimal() else 0
                 return BootEvent(kind="progress", text=label, percent=max(0, min(percent, 100)))
-        return self._failed(line)
+        return self._failed(line, goes_on=goes_on)
 
-    def _failed(self, line: str) -> BootEvent | None:
-        """The failure that a line is a sign of, if it is one."""
-        if self.failure is not None or (self.ready and not self._alone) or len(self.troubles) >= MOST_TROUBLES:
+    def _went_on(self) -> None:
+        """The server got over all that there was so far."""
+        for event in self._events:
+            event.survived = True
+
+    @property
+    def failure(self) -> BootFailure | None:
+        """The deciding failure so far; None where nothing is known that the server did not get over."""
+        deciding = self._deciding()
+        return self._whole(deciding) if deciding is not None and deciding.failure is not None else None
+
+    def _deciding(self) -> _Event | None:
+        """The last event that the server did not get over, one with a known sign before others; where memory ran out,
+        everything after it may be a consequence."""
+        open_ones = [one for one in self._events if not one.survived]
+        known = [one for one in open_ones if one.failure is not None]
+        memory = [one for one in known if one.failure is not None and one.failure.code == "out-of-memory"]
+        return next(iter([*memory[-1:], *known[-1:], *open_ones[-1:]]), None)
+
+    @staticmethod
+    def _whole(event: _Event) -> BootFailure:
+        """The failure with what of its stack trace came after its first line."""
+        assert event.failure is not None
+        if event.trace is None:
+            return event.failure
+        return msgspec.structs.replace(
+            event.failure, line=printable(event.trace.line, 300), frames=tuple(event.trace.classes)
+        )
+
+    def _failed(self, line: str, *, goes_on: bool) -> BootEvent | None:
+        """The failure that a line is a sign of, if it is one; an exception without a sign is kept as one."""
+        if (self.ready and not self._alone) or len(self.troubles) >= MOST_TROUBLES:
             return None
+        trace = self._traces.current
+        seen = self._known(line)
+        if seen is not None and seen.code in self._alone:
+            self.troubles.append(seen)
+            return BootEvent(kind="failure", text=seen.what)
+        if self.ready:
+            return None
+        if goes_on and trace is not None:
+            event = next((one for one in reversed(self._events) if one.trace is trace), None)
+            if event is not None and seen is not None:  # a cause says more than what it caused
+                event.failure = seen
+            return BootEvent(kind="failure", text=seen.what) if event is not None and seen is not None else None
+        if seen is not None or trace is not None:
+            self._events.append(_Event(seen, trace, self.current))
+            del self._events[:-MOST_EVENTS]
+        return BootEvent(kind="failure", text=seen.what) if seen is not None else None
+
+    def _known(self, line: str) -> BootFailure | None:
         for sign in self._signs:
             match = sign.pattern.search(line)
             if match is None or (self.ready and sign.code not in self._alone):
@@ -100,18 +169,13 @@ class BootJudge:
             words["culprit"] = culprit or "some content"
             if sign.code == "class-missing" and self._client_only(words["class"]):
                 sign = _CLIENT_ONLY
-            seen = BootFailure(
+            return BootFailure(
                 code=sign.code,
                 what=_fill(sign.what, words),
                 hint=_fill(sign.hint, words),
                 culprit=culprit,
                 line=printable(line, 300),
             )
-            if sign.code in self._alone:
-                self.troubles.append(seen)
-            else:
-                self.failure = seen
-            return BootEvent(kind="failure", text=seen.what)
         return None
 
     def _client_only(self, name: str) -> bool:
@@ -120,26 +184,50 @@ class BootJudge:
 
     def verdict(self, exit_code: int | None, seconds: float) -> BootFailure:
         """Why it is not ready: ``exit_code`` None means that it was still running after ``seconds``."""
-        if self.failure is not None:
-            return self.failure
-        line = printable(self._last, 300)
+        deciding = self._deciding()
+        if deciding is not None and deciding.failure is not None:
+            return self._whole(deciding)
+        trace = deciding.trace if deciding is not None else None
+        culprit = deciding.culprit if deciding is not None else self.current
+        line = printable(trace.line if trace is not None else self._last, 300)
+        frames = tuple(trace.classes) if trace is not None else ()
         if exit_code is None:
-            busy = f", busy with {self.current}" if self.current else ""
+            busy = f", busy with {culprit}" if culprit else ""
             return BootFailure(
                 code="start-timeout",
                 what=f"the server was not ready after {seconds:.0f} s{busy}",
                 hint="If it is only slow, allow more time with --wait; otherwise read its log above.",
-                culprit=self.current,
+                culprit=culprit,
                 line=line,
+                frames=frames,
             )
+        code, what, hint = _ended_by(exit_code)
+        at = f", while it started {culprit}" if culprit else ""
+        because = f": {printable(trace.line, 200)}" if trace is not None else ""
         return BootFailure(
-            code="start-ended",
-            what=f"the server ended with exit code {exit_code} before it was ready"
-            + (f", while it started {self.current}" if self.current else ""),
-            hint="The last lines of its log say what it did last; add --verbose to see all of it.",
-            culprit=self.current,
+            code=code,
+            what=f"{what} before it was ready{at}{because}",
+            hint=hint,
+            culprit=culprit,
             line=line,
+            frames=frames,
         )
+
+
+def _ended_by(exit_code: int) -> tuple[str, str, str]:
+    """Code, words and hint for the way a process ended; signals as shells and as Python tell them."""
+    signal = exit_code - 128 if 128 < exit_code < 160 else -exit_code if exit_code < 0 else 0
+    if signal == 9:
+        hint = "The system kills programs when memory runs out: see its log (dmesg), and: rhizon memory {server}"
+        return "start-killed", "the server was killed (signal 9)", hint
+    if signal in (4, 6, 7, 8, 11):
+        hint = "A native library or the runtime crashed: update it, or remove content with native code."
+        return "start-crashed", f"the server crashed (signal {signal})", hint
+    if exit_code in (126, 127):
+        hint = "Its program cannot be executed: rhizon repair {server}"
+        return "start-ended", f"the server ended with exit code {exit_code}", hint
+    hint = "The last lines of its log say what it did last; add --verbose to see all of it."
+    return "start-ended", f"the server ended with exit code {exit_code}", hint
 
 
 _CLIENT_ONLY = FailureSign(

@@ -120,10 +120,12 @@ class RemoteError(RhizonError):
 
 
 class NotReadyError(RhizonError):
-    """The server was started and did not become ready; ``culprit`` is the content at fault, where it is known."""
+    """The server was started and did not become ready; ``culprit`` is the content at fault, where it is known, and
+    ``frames`` the classes of the stack trace that it ended with."""
 
     exit_code = 6
     culprit: str | None = None
+    frames: tuple[str, ...] = ()
 
 
 class CancelledError(RhizonError):

@@ -21,10 +21,11 @@ from rhizon.app.instance.reservations import entry_of, require_free
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.instance.worlds import lay_world, world_folder
 from rhizon.app.reporter import Reporter
+from rhizon.app.run.blame import suspect_of
 from rhizon.app.run.server import RunningServer
 from rhizon.app.tune.move_ports import move_now, taken_ports
 from rhizon.core.content_paths import content_paths
-from rhizon.core.errors import StateError
+from rhizon.core.errors import NotReadyError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
@@ -116,7 +117,10 @@ def run(
             raise
     try:
         with server:
-            ready = server.until_ready(wishes.wait, stop_asked)
+            try:
+                ready = server.until_ready(wishes.wait, stop_asked)
+            except NotReadyError as wrong:
+                raise _blamed(host, home, wrong) from None
             reporter.done(f"ready after {ready:.1f} s")
             remember_world(home, world_folder(home, game, instance).name)
             samples = Samples(home.folder, server.process.pid)
@@ -176,6 +180,22 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
     for one in told:
         reporter.done(f"{one.severity}: {one.subject}: {one.what}")
     return told
+
+
+def _blamed(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyError:
+    """The same with the content whose code it was, where the log named none."""
+    if wrong.culprit is None and wrong.frames:
+        suspect = suspect_of(host, require_instance_state(host, home), wrong.frames)
+        if suspect is not None:
+            named = NotReadyError(
+                wrong.code,
+                f"{wrong.message}; it was in {suspect.id}",
+                details=[*wrong.details, suspect.why],
+                hint=wrong.hint,
+            )
+            named.culprit, named.frames = suspect.id, wrong.frames
+            return named
+    return wrong
 
 
 def _ended(server: RunningServer) -> int:

@@ -127,6 +127,7 @@ class RunningServer:
             hint=self._named(failure.hint),
         )
         wrong.culprit = failure.culprit
+        wrong.frames = failure.frames
         return wrong
 
     def stop(self) -> int:

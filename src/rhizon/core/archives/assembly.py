@@ -21,7 +21,7 @@ _MOST_ROWS = 50_000  # of a table that is read: each row becomes an object
 
 
 class AssemblyReference(msgspec.Struct, frozen=True, kw_only=True):
-    """An assembly that is asked for, at a version of four numbers; ``signed_by`` is the public key token of its author as
+    """An assembly that is asked for, at a version of four numbers; ``signed_by`` is its author's public key token as
     hexadecimal digits, "" without one."""
 
     name: str

@@ -94,6 +94,18 @@ FAMILY = Family(
             "See which size fits: rhizon memory {server}",
         ),
         _sign(
+            "address-absent",
+            r"java\.net\.BindException: Cannot assign requested address",
+            "this machine does not have the address that the server should listen on",
+            "See which setting it is: rhizon check {server}",
+        ),
+        _sign(
+            "port-privileged",
+            r"java\.net\.(?:Bind|Socket)Exception: Permission denied",
+            "the server may not listen on its port: it is privileged",
+            "Take one from 1024 on: rhizon ports {server} --move",
+        ),
+        _sign(
             "port-in-use",
             r"java\.net\.BindException: (?P<reason>.*)",
             "a port of the server is taken: {reason}",
