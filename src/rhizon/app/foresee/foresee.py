@@ -2,14 +2,15 @@
 
 from collections.abc import Collection
 
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.archives.on_server import content_findings, scan_content
 from rhizon.app.foresee.observe import observe
 from rhizon.app.host import Host
-from rhizon.app.instance.state import InstanceState
+from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.core.check.registry import EVERYTHING, Topic, foreseen
 from rhizon.core.finding import Finding
 
-__all__ = ["foresee"]
+__all__ = ["foresee", "foresee_after"]
 
 
 def foresee(
@@ -26,3 +27,9 @@ def foresee(
     if "content" in topics:
         found += content_findings(state, scanned)
     return found
+
+
+def foresee_after(host: Host, home: InstanceFolder, topics: Collection[Topic]) -> tuple[Finding, ...]:
+    """What is worth telling of a stopped server after a change that touched these topics: errors and warnings."""
+    found = foresee(host, require_instance_state(host, home), None, topics, ask_runtime=False)
+    return tuple(one for one in found if one.severity != "note")

@@ -137,6 +137,7 @@ def _content(state: InstanceState, one: ScannedFile) -> ContentFile:
         folder=str(PurePosixPath(path).parent),
         placed=path in state.inventory.files,
         archive=one.archive,
+        sha256=one.sha256,
         findings=one.findings,
     )
 

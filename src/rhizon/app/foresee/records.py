@@ -5,6 +5,7 @@ import shlex
 import stat
 from pathlib import Path, PurePosixPath
 
+from rhizon.adapters.files import FileBytes
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.transact import RHIZON
@@ -14,7 +15,8 @@ from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.reservations import collisions, entry_of, is_the_same, known_servers
 from rhizon.app.instance.state import InstanceState
 from rhizon.core.allocate.port_roles import port_places
-from rhizon.core.errors import StateError
+from rhizon.core.archives.entries import Archive
+from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.finding import Finding, Severity
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory, OwnedFile
@@ -25,7 +27,7 @@ from rhizon.core.settings.apply import for_name, format_value, holds
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.words import command_line
 
-__all__ = ["missing_files", "record_findings"]
+__all__ = ["broken_files", "record_findings"]
 
 _THERE = "\0"  # in a remedy, what is in the file now
 
@@ -45,16 +47,40 @@ def record_findings(host: Host, state: InstanceState) -> list[Finding]:
     ]
 
 
-def missing_files(state: InstanceState) -> list[Finding]:
-    """Files that were placed and are gone: without these a start goes wrong, or is one of another server."""
-    with state.home.inside() as inside:
-        gone = [
-            (path, owned)
-            for path, owned in state.inventory.files.items()
-            if not owned.edited and not path.endswith(BESIDE) and inside.lstat(path) is None
-        ]
+def broken_files(state: InstanceState) -> list[Finding]:
+    """Files that were placed and are gone, no longer executable, or changed so that nothing can read them: without
+    these a start goes wrong, or is one of another server."""
+    findings = []
     again = command_line("rhizon", "repair", state.home.folder)
-    return [_finding("file-missing", "error", path, f"missing; it is {owned.origin}", again) for path, owned in gone]
+    with state.home.inside() as inside:
+        for path, owned in state.inventory.files.items():
+            place = state.home.valid(path)
+            if owned.edited or path.endswith(BESIDE) or place is None:
+                continue
+            facts = inside.lstat(place)
+            if facts is None:
+                what = f"missing; it is {owned.origin}"
+                findings.append(_finding("file-missing", "error", path, what, again))
+            elif owned.executable and not facts.st_mode & 0o100:
+                findings.append(_finding("file-changed", "error", path, "no longer executable", again))
+            elif facts.st_size != owned.size and _is_broken(state.home.folder / path, facts.st_size):
+                what = f"it is damaged; it was {owned.origin}"
+                findings.append(_finding("file-changed", "error", path, what, again))
+    return findings
+
+
+def _is_broken(file: Path, size: int) -> bool:
+    """Whether a changed file is no longer what its ending says, or empty."""
+    if size == 0:
+        return True
+    if file.suffix.lower() not in (".jar", ".zip"):
+        return False
+    try:
+        with FileBytes(file) as data:
+            Archive(data, file.name)
+    except (RhizonError, OSError):
+        return True
+    return False
 
 
 def _finding(code: str, severity: Severity, subject: str, what: str, remedy: str) -> Finding:

@@ -38,7 +38,14 @@ def check(host: Host, folder: Path) -> CheckResult:
     home, game, instance = state.home, state.game, state.instance
     mark = home.running()
     running = mark.pid if mark is not None else started_elsewhere(host, home)
-    findings = [*record_findings(host, state), *foresee(host, state, running)]
+    found = foresee(host, state, running)
+    refused = {one.subject for one in found if one.code in ("setting-refused", "port-invalid")}
+    records = (
+        one
+        for one in record_findings(host, state)
+        if one.code != "setting-differs" or f"{one.subject}: {one.what.partition(' is ')[0]}" not in refused
+    )
+    findings = [*records, *found]
     return CheckResult(
         folder=str(home.folder),
         name=instance.name,

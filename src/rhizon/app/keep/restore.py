@@ -9,6 +9,7 @@ import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
+from rhizon.app.foresee.foresee import foresee_after
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import native_edits
@@ -67,8 +68,13 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
                 hint=f"See all of them: {command_line('rhizon', 'backup', folder, '--list')}",
             )
         if not home.is_ours:
-            return _anew(host, home, copy, reporter, wishes)
-        return _in_place(host, home.required(), copy, reporter, wishes)
+            done = _anew(host, home, copy, reporter, wishes)
+        else:
+            done = _in_place(host, home.required(), copy, reporter, wishes)
+        if wishes.dry_run:
+            return done
+        foreseen = foresee_after(host, home, ("content", "settings", "ports", "world", "disk"))
+        return msgspec.structs.replace(done, findings=(*done.findings, *foreseen))
 
 
 def _in_place(

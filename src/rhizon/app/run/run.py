@@ -13,7 +13,7 @@ from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.foresee.foresee import foresee
 from rhizon.app.foresee.known_worlds import remember_world
-from rhizon.app.foresee.records import missing_files
+from rhizon.app.foresee.records import broken_files
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import started_with
@@ -165,7 +165,7 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
     """What the rules find before the start; warnings are told. Raises StateError for errors, unless they are to be
     overridden."""
     state = require_instance_state(host, home)
-    found = [*missing_files(state), *foresee(host, state, None, ask_runtime=False)]
+    found = [*broken_files(state), *foresee(host, state, None, ask_runtime=False)]
     wrong = [one for one in found if one.severity == "error" and one.code not in _SETTLED_LATER]
     if wrong and not anyway:
         first = wrong[0]
@@ -173,8 +173,8 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
         raise StateError(
             "start-refused",
             f"the server would not start well: {first.subject}: {first.what}",
-            details=more,
-            hint=f"{first.remedy} To start it all the same: {command_line('rhizon', 'run', home.folder, '--anyway')}",
+            details=[*more, f"to start it all the same: {command_line('rhizon', 'run', home.folder, '--anyway')}"],
+            hint=first.remedy,
         )
     told = [one for one in found if one.severity == "warning" or one in wrong]
     for one in told:

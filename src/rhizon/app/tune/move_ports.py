@@ -9,6 +9,7 @@ from rhizon.adapters.host import socket_in_use
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.adapters.processes import holder_of
+from rhizon.app.foresee.foresee import foresee_after
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change, settings_change
 from rhizon.app.instance.edited_files import FileDiff
@@ -19,6 +20,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.port_roles import every_number, protocols_of
 from rhizon.core.changes import ValueChange
 from rhizon.core.errors import StateError
+from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
@@ -45,6 +47,7 @@ class PortsMoved(msgspec.Struct, frozen=True, kw_only=True):
     ports: tuple[ValueChange, ...]
     diffs: tuple[FileDiff, ...]
     kept: int | None
+    findings: tuple[Finding, ...] = ()
 
 
 def taken_ports(game: GameDefinition, lock: Lock, instance: Instance) -> list[TakenPort]:
@@ -76,7 +79,9 @@ def move_ports(
         return move_now(host, home, fixed, write=False)
     with exclusive(host, home, reporter):
         require_stopped(host, home, reporter, stop_first=stop_first)
-        return move_now(host, home, fixed, write=True)
+        done = move_now(host, home, fixed, write=True)
+        found = foresee_after(host, home, ("ports",))
+        return msgspec.structs.replace(done, findings=found)
 
 
 def move_now(host: Host, home: InstanceFolder, fixed: Mapping[str, int], *, write: bool) -> PortsMoved:

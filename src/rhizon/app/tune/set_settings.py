@@ -6,6 +6,7 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.foresee.foresee import foresee_after
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change, settings_change
 from rhizon.app.instance.edited_files import FileDiff
@@ -17,6 +18,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.tune.list_settings import preset_settings
 from rhizon.core.changes import ValueChange
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.finding import Finding
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
@@ -32,7 +34,7 @@ __all__ = ["SetResult", "SetWishes", "set_settings"]
 
 class SetResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was set, or would be. Secrets are named in ``secrets`` and shown nowhere; ``unknown`` are settings of a
-    preset that the game does not have."""
+    preset that the game does not have; ``findings`` is what the values mean for the next start."""
 
     folder: str
     name: str
@@ -43,6 +45,7 @@ class SetResult(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[Step, ...]
     diffs: tuple[FileDiff, ...]
     kept: int | None
+    findings: tuple[Finding, ...] = ()
 
 
 class SetWishes(msgspec.Struct, frozen=True, kw_only=True):
@@ -67,7 +70,9 @@ def set_settings(host: Host, folder: Path, wishes: SetWishes, reporter: Reporter
         return _set(host, home, wishes)
     with exclusive(host, home, reporter):
         require_stopped(host, home, reporter, stop_first=wishes.stop_first)
-        return _set(host, home, wishes)
+        done = _set(host, home, wishes)
+        found = foresee_after(host, home, ("settings", "ports", "memory", "world"))
+        return msgspec.structs.replace(done, findings=found)
 
 
 def _names_now(home: InstanceFolder, was: Instance, name: str, one: SettingDefinition) -> SettingValue:

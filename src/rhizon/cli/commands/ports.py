@@ -96,7 +96,7 @@ def _move(call: Call, server: Server, fixed: dict[str, int]) -> Answer:
         Step(("rhizon", "ports", server.label, "--rules", "table"), "what the router has to forward now"),
         Step(("rhizon", "undo", server.label), "take it back"),
     )
-    return Answer(done, f"{done.name}: {text}", lambda to: _moved(to, done), next=steps if done.ports else ())
+    return Answer(done, f"{done.name}: {text}", lambda to: _moved(to, done), done.findings, steps if done.ports else ())
 
 
 def _moved(to: "Console", done: "PortsMoved") -> None:

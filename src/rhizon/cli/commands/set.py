@@ -66,6 +66,7 @@ def set_(
         done,
         f"{done.name}: {changed}",
         lambda to: _body(to, done, server, generated_names(secrets)),
+        findings=done.findings,
         next=steps if done.kept is not None else (),
     )
 

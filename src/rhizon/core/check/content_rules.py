@@ -9,7 +9,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.setting import NAME_WORD
 from rhizon.core.version import Version, parse_version
 
-__all__ = ["conflicts", "enabled", "for_this_server", "leftovers", "places", "together", "wrong_by_itself"]
+__all__ = ["conflicts", "copies", "enabled", "for_this_server", "leftovers", "places", "together", "wrong_by_itself"]
 
 _OUT = "Remove it from the folder, or get a release that fits and add it to the list."
 # What is wrong with one archive whatever server it is on.
@@ -42,7 +42,7 @@ def for_this_server(seen: Observation) -> Iterator[Finding]:
         builds = facts.loaders.get(target.loader)
         if facts.loaders and builds is None:
             what = f"it is for {', '.join(facts.loaders)}, and the server uses {target.loader}"
-            yield error("wrong-loader", one.path, what, _OUT)
+            yield warning("wrong-loader", one.path, f"{what}: it is not loaded", _OUT)
         elif builds is not None and target.loader_build is not None and not builds.admits(target.loader_build):
             what = f"it is for {target.loader} {builds}, and the server has {target.loader_build}"
             yield error("wrong-loader-build", one.path, what, _OUT)
@@ -65,6 +65,16 @@ def _version(text: str) -> Version | None:
         return None
 
 
+def copies(seen: Observation) -> Iterator[Finding]:
+    """The same bytes twice in one folder: loaders refuse two, or load either."""
+    placed = {one.sha256: one for one in seen.content if one.placed}
+    for one in _strays(seen):
+        other = placed.get(one.sha256)
+        if other is not None and other.folder == one.folder and _facts(one) is not None:
+            what = f"it is a copy of {other.path}: the loader finds one item twice"
+            yield error("same-id", one.path, what, "Delete the copy.")
+
+
 def conflicts(seen: Observation) -> Iterator[Finding]:
     """Content that says that it does not work beside other content that is there."""
     known = [(one, facts) for one in seen.content if (facts := _facts(one)) is not None]
@@ -73,7 +83,7 @@ def conflicts(seen: Observation) -> Iterator[Finding]:
             for other, its in known:
                 if its.id == clash.id and clash.range.admits(its.version) and not (one.placed and other.placed):
                     what = f"{facts.id} does not work beside {its.id} {its.version} ({other.path})"
-                    yield error("content-conflict", one.path, what, "Remove one of the two.")
+                    yield warning("content-conflict", one.path, what, "Remove one of the two.")
 
 
 def together(seen: Observation) -> Iterator[Finding]:
@@ -89,7 +99,7 @@ def places(seen: Observation) -> Iterator[Finding]:
         yield note("archives-aside", path, "it is disabled by its ending", "Restore the ending if you want it.")
     for is_there, wanted in seen.folders_by_case.items():
         what = f"the server looks for {wanted}/, and this is another folder on this system"
-        yield error("folder-case", is_there, what, f"Rename it to {wanted}.")
+        yield warning("folder-case", is_there, what, f"Rename it to {wanted}.")
 
 
 def enabled(seen: Observation) -> Iterator[Finding]:
@@ -107,7 +117,7 @@ def enabled(seen: Observation) -> Iterator[Finding]:
         if key.startswith(head) and key.endswith(tail)
     }
     for name in sorted(named - here):
-        yield error("enabled-missing", file.path, f"it names {name}, which is not there", "Remove it from the list.")
+        yield warning("enabled-missing", file.path, f"it names {name}, which is not there", "Remove it from the list.")
 
 
 def leftovers(seen: Observation) -> Iterator[Finding]:

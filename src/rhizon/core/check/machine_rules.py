@@ -20,6 +20,7 @@ LEAST_OPEN_FILES = 1024
 LONG_PATH = 200  # characters of the server's folder; content adds to that
 OLDEST_CLOCK = "2026-01-01"  # before this program was made
 TIGHT = 0.75  # of the estimated heap
+TOO_TIGHT = 0.4
 
 
 def memory(seen: Observation) -> Iterator[Finding]:
@@ -39,7 +40,11 @@ def memory(seen: Observation) -> Iterator[Finding]:
     wanted = budget(game, seen.lock.releases, _settings_now(seen)).parts_mib
     if instance.memory_mib is None and instance.heap_mib < TIGHT * wanted:
         what = f"its settings ask for about {wanted} MiB of heap, and it has {instance.heap_mib}"
-        yield warning("memory-tight", "memory", what, f"See what it needs: {again}")
+        give = f"Give it that: {again} --set {wanted}"
+        if instance.heap_mib < TOO_TIGHT * wanted:
+            yield error("memory-tight", "memory", f"{what}: it will run out", give)
+        else:
+            yield warning("memory-tight", "memory", what, give)
 
 
 def _settings_now(seen: Observation) -> dict[str, str | int | bool]:

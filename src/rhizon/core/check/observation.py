@@ -49,6 +49,7 @@ class ContentFile(msgspec.Struct, frozen=True, kw_only=True):
     folder: str
     placed: bool
     archive: Scanned | None
+    sha256: str = ""
     findings: tuple[Finding, ...] = ()
 
 

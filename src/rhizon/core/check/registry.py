@@ -29,6 +29,7 @@ RULES: tuple[Rule, ...] = (
     Rule("licence", settings_rules.licence_answer),
     Rule("content", content_rules.wrong_by_itself),
     Rule("content", content_rules.for_this_server),
+    Rule("content", content_rules.copies),
     Rule("content", content_rules.conflicts),
     Rule("content", content_rules.together),
     Rule("content", content_rules.places),
