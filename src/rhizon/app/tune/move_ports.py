@@ -19,6 +19,7 @@ from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.port_roles import every_number, protocols_of
 from rhizon.core.changes import ValueChange
+from rhizon.core.check.registry import Topic
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
@@ -80,7 +81,8 @@ def move_ports(
     with exclusive(host, home, reporter):
         require_stopped(host, home, reporter, stop_first=stop_first)
         done = move_now(host, home, fixed, write=True)
-        found = foresee_after(host, home, ("ports",))
+        about: tuple[Topic, ...] = ("ports",)
+        found = foresee_after(host, home, about)
         return msgspec.structs.replace(done, findings=found)
 
 
