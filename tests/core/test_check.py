@@ -1,0 +1,208 @@
+"""Rules by tables: what a server and its machine look like, and what is foretold; and what a settings file's bytes show."""
+
+import json
+import unittest
+from typing import Any
+
+import msgspec
+
+from rhizon.core.archives.entries import Archive
+from rhizon.core.archives.scan import Scanned, scan
+from rhizon.core.check.native_text import encoding_of, repeated_keys
+from rhizon.core.check.observation import (
+    ContentFile,
+    LastRun,
+    Machine,
+    NativeFile,
+    Observation,
+    PortInUse,
+    RuntimeSeen,
+    WorldSeen,
+)
+from rhizon.core.check.registry import EVERYTHING, RULES, foreseen
+from rhizon.core.finding import Finding
+from rhizon.core.model.instance import Instance
+from rhizon.core.model.lock import Lock
+from tests.app.fakes import read
+from tests.core.wrong_documents import EXAMPLES
+from tests.support import TARNHOLT, jar
+
+FILE = "marsh.properties"
+VALUES = {
+    "harbour.berths": "12",
+    "net.game": "21640",
+    "net.query": "21655",
+    "net.bind": "0.0.0.0",
+    "marsh.temper": "calm",
+}
+INSTALLED = EXAMPLES["instance"]["runtime"]
+with_ = msgspec.structs.replace
+
+
+def healthy() -> Observation:
+    record = {**EXAMPLES["instance"], "first_start_done": True, "heap_mib": 512}
+    record["licence"] = {"accepted_at": "2026-11-25T00:00:00Z", "text_sha256": "0" * 64}
+    return Observation(
+        folder="/srv/marsh",
+        game=TARNHOLT,
+        instance=read(Instance, record),
+        lock=read(Lock, EXAMPLES["lock"]),
+        machine=Machine(
+            memory_mib=8000,
+            free_bytes=50 << 30,
+            open_files=4096,
+            addresses=("192.0.2.7",),
+            now="2026-11-28T00:00:00Z",
+        ),
+        native=(
+            NativeFile(path=FILE, dialect="properties", values=VALUES),
+            NativeFile(path="licence/answer.txt", dialect="properties", values={"answer": "accepted"}),
+        ),
+        runtime=RuntimeSeen(state="answers", major=INSTALLED["major"], version=INSTALLED["version"]),
+        world=WorldSeen(name="oldfen", exists=True, known=True, size=1000),
+    )
+
+
+def settings(**changes: Any) -> dict[str, Any]:
+    """A changed settings file beside the licence's answer."""
+    file, answer = healthy().native
+    values = {**file.values, **changes.pop("values", {})}
+    return {"native": (with_(file, values={k: v for k, v in values.items() if v is not None}, **changes), answer)}
+
+
+def mod(path: str = "mods/own.jar", placed: bool = False, sha256: str = "1", **about: Any) -> ContentFile:
+    facts = {"id": "own", "version": "1.0", "form": 2, "keelson": "*"} | about
+    found: Scanned = scan(Archive(jar({"keel/about.json": json.dumps(facts)}), "own.jar"), [TARNHOLT])
+    folder = path.rpartition("/")[0]
+    return ContentFile(path=path, folder=folder, placed=placed, archive=found, sha256=sha256, findings=found.findings)
+
+
+def newer_java() -> ContentFile:
+    one = mod(placed=True)
+    assert one.archive is not None
+    return with_(one, archive=with_(one.archive, code=with_(one.archive.code, java_major=21)))
+
+
+BROKEN = Finding(
+    code="empty-file", severity="error", subject="own.jar", what="it is empty", remedy="Download it again."
+)
+MACHINE = healthy().machine
+WORLD = healthy().world
+assert WORLD is not None
+INSTANCE = healthy().instance
+# what differs from a healthy server -> the severities and codes that are foretold
+ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
+    ("healthy", {}, ""),
+    ("file missing", {"native": (NativeFile(path=FILE, dialect="properties", exists=False),)}, "error settings-file-missing"),
+    ("file broken", settings(broken="line 3"), "error native-file-broken"),
+    ("UTF-16", settings(encoding="UTF-16"), "error settings-encoding"),
+    ("Latin-1", settings(encoding="not UTF-8"), "error settings-encoding"),
+    ("mark in properties", settings(encoding="UTF-8 with a byte order mark"), "warning settings-encoding"),
+    ("key twice", settings(repeated={"marsh.sight": (3, 9)}), "warning setting-repeated"),
+    ("read-only", settings(writable=False), "warning settings-read-only"),
+    ("foreign owner", settings(foreign="root"), "warning settings-owner"),
+    ("no number", settings(values={"harbour.berths": "many"}), "error setting-refused"),
+    ("beyond its range", settings(values={"harbour.berths": "0"}), "error setting-refused"),
+    ("no choice", settings(values={"marsh.temper": "wild"}), "error setting-refused"),
+    ("a slip", settings(values={"harbour.berths": None, "harbour.bertsh": "9"}), "warning setting-unknown"),
+    ("a key of one's own", settings(values={"club.evening": "9"}), ""),
+    ("licence", {"native": (healthy().native[0], with_(healthy().native[1], values={"answer": "no"}))}, "error licence-reset"),
+    ("port word", settings(values={"net.game": "gate"}), "error port-invalid"),
+    ("port beyond", settings(values={"net.game": "70000"}), "error port-invalid"),
+    ("port privileged", settings(values={"net.game": "80"}), "error port-privileged"),
+    ("port privileged, by root", settings(values={"net.game": "80"}) | {"machine": with_(MACHINE, privileged=True)}, ""),
+    ("one number for two", settings(values={"net.query": "21640"}), "error port-twice"),
+    ("in use", {"ports_in_use": (PortInUse(role="game", number=21640, protocol="tcp", holder="nginx"),)}, "error port-taken"),
+    ("in use by itself", {"ports_in_use": (PortInUse(role="game", number=21640, protocol="tcp", holder="x"),), "running": 7}, ""),
+    ("foreign address", settings(values={"net.bind": "203.0.113.4"}), "error address-absent"),
+    ("own address", settings(values={"net.bind": "192.0.2.7"}), ""),
+    ("least heap", {"instance": with_(INSTANCE, heap_mib=64, memory_mib=64)}, "error memory-below-least"),
+    ("too much heap", {"machine": with_(MACHINE, memory_mib=600)}, "error memory-short"),
+    ("all together", {"machine": with_(MACHINE, granted_mib=9000, servers=4)}, "warning memory-overcommitted"),
+    ("a large world", settings(values={"marsh.span": "50"}) | {"instance": with_(INSTANCE, memory_mib=None)}, "warning memory-tight"),
+    ("disk full", {"machine": with_(MACHINE, free_bytes=1 << 20)}, "error disk-full"),
+    ("disk short", {"machine": with_(MACHINE, free_bytes=100 << 20), "world": with_(WORLD, size=90 << 20)}, "warning disk-short"),
+    ("not writable", {"unwritable": ("marshes",)}, "error not-writable"),
+    ("open files", {"machine": with_(MACHINE, open_files=256)}, "warning open-files"),
+    ("long path", {"folder": "/srv/" + "x" * 250}, "warning long-path"),
+    ("clock", {"machine": with_(MACHINE, now="1970-01-01T00:00:09Z")}, "warning clock-off"),
+    ("runtime gone", {"runtime": RuntimeSeen(state="missing")}, "error runtime-gone"),
+    ("runtime silent", {"runtime": RuntimeSeen(state="silent")}, "error runtime-gone"),
+    ("runtime no program", {"runtime": RuntimeSeen(state="not executable")}, "error runtime-gone"),
+    ("runtime other", {"runtime": RuntimeSeen(state="answers", major=11, version="11")}, "error runtime-other-major"),
+    ("runtime newer", {"runtime": RuntimeSeen(state="answers", major=17, version="17.0.99")}, "note runtime-updated"),
+    ("variable", {"runtime": with_(healthy().runtime, environment={"JAVA_TOOL_OPTIONS": "-Xmx9g"})}, "warning runtime-environment"),
+    ("newer class", {"content": (newer_java(),)}, "error class-too-new"),
+    ("fits", {"content": (mod(),)}, ""),
+    ("loader build", {"content": (mod(keelson=">=9"),)}, "error wrong-loader-build"),
+    ("game version", {"content": (mod(tarnholt="3.0"),)}, "error wrong-game-version"),
+    ("game version, placed", {"content": (mod(tarnholt="3.0", placed=True),)}, ""),
+    ("for players", {"content": (mod(side="player"),)}, "error for-players-only"),
+    ("folder", {"content": (mod(path="plugins/own.jar"),)}, "error wrong-folder"),
+    ("clash", {"content": (mod(clashes={"reed": "*"}), mod(id="reed", path="mods/reed.jar", placed=True, sha256="2"))}, "warning content-conflict"),
+    ("copy", {"content": (mod(placed=True), mod(path="mods/own (1).jar"))}, "error same-id"),
+    ("empty file", {"content": (ContentFile(path="mods/own.jar", folder="mods", placed=False, archive=None, findings=(BROKEN,)),)}, "error empty-file"),
+    ("together", {"together": (BROKEN,)}, "error empty-file"),
+    ("below, aside", {"in_subfolders": ("mods/a/b.jar",), "disabled": ("mods/c.jar.off",)}, "warning archives-below, note archives-aside"),
+    ("case", {"folders_by_case": {"Mods": "mods"}}, "warning folder-case"),
+    ("leftover", {"other_loaders": {"loader/gunwale.jar": "Gunwale"}}, "warning loader-leftover"),
+    ("world gone", {"world": with_(WORLD, exists=False)}, "error world-missing"),
+    ("world empty", {"world": with_(WORLD, empty=True)}, "error world-missing"),
+    ("world a file", {"world": with_(WORLD, is_folder=False)}, "error world-broken"),
+    ("world not writable", {"world": with_(WORLD, writable=False)}, "error not-writable"),
+    ("a new world", {"world": with_(WORLD, exists=False, known=False, others=("oldfen",))}, "note world-new"),
+    ("newer world", {"world": with_(WORLD, raised_with="9.0")}, "error world-newer"),
+    ("older world", {"world": with_(WORLD, raised_with="4.0")}, ""),
+    ("last run", {"last_run": LastRun(ready=False, code="out-of-memory", what="memory ran out")}, "note last-run-failed"),
+    ("last two runs", {"last_run": LastRun(ready=False, code="x", what="y", again=True)}, "warning last-run-failed"),
+    ("last run was ready", {"last_run": LastRun(ready=True)}, ""),
+)  # fmt: skip
+
+
+class Rules(unittest.TestCase):
+    def test_each_row(self) -> None:
+        fired = set()
+        for what, changes, expected in ROWS:
+            seen = with_(healthy(), **changes)
+            with self.subTest(what):
+                found = foreseen(seen)
+                self.assertEqual(", ".join(f"{one.severity} {one.code}" for one in found), expected)
+                self.assertTrue(all(one.remedy and one.what and one.subject for one in found))
+            fired |= {rule for rule in RULES if list(rule.find(seen))}
+        never = {rule.find.__name__ for rule in RULES if rule not in fired}
+        self.assertEqual(never, {"enabled"}, "it needs a game with a list of what is loaded")
+
+    def test_topics(self) -> None:
+        self.assertEqual({rule.topic for rule in RULES}, set(EVERYTHING))
+        seen = with_(healthy(), unwritable=("marshes",), other_loaders={"x.jar": "X"})
+        self.assertEqual([one.code for one in foreseen(seen, ("disk",))], ["not-writable"])
+
+
+class NativeText(unittest.TestCase):
+    def test_encodings(self) -> None:
+        text = "harbour.sign = Håvn\n"
+        for encoding, said in (
+            ("utf-8", "UTF-8"),
+            ("utf-8-sig", "UTF-8 with a byte order mark"),
+            ("utf-16", "UTF-16"),
+            ("utf-16-le", "UTF-16"),
+            ("latin-1", "not UTF-8"),
+        ):
+            self.assertEqual(encoding_of(text.encode(encoding)), said)
+
+    def test_keys_that_are_there_twice(self) -> None:
+        for dialect, text, expected in (
+            ("properties", "a = 1\nb = 2\na=3\n", {"a": (1, 3)}),
+            ("properties", "a = 1\\\na = 2\n# a = 3\n", {}),
+            ("ini", "[x]\na = 1\n[y]\na = 2\n", {}),
+            ("ini", "[x]\na = 1\nA = 3\na = 2\n", {"x/a": (2, 4)}),
+            ("json", '{"a": 1, "b": {"c": 1, "c": 2}, "a": 3}', {"c": (), "a": ()}),
+            ("json", "{", {}),
+            ("xml", "<a/><a/>", {}),
+        ):
+            with self.subTest(text):
+                self.assertEqual(repeated_keys(dialect, text.encode()), expected)
+
+
+if __name__ == "__main__":
+    unittest.main()
