@@ -42,7 +42,9 @@ class FourGames(Case):
         (home / "lamps/lit.json").write_text('{"lit": ["fireflies", "tallow", "mossmeter"]}')
         ran = self.rhizon("run", "--trial", home, "--json")
         self.assertEqual(ran.code, 0, ran.out + ran.err)
-        self.assertEqual([(one["code"], one["subject"]) for one in ran.json["findings"]], [("content-dark", "tallow")])
+        told = [(one["code"], one["subject"], one["severity"]) for one in ran.json["findings"]]
+        self.assertEqual(told[-1], ("content-dark", "tallow", "warning"))
+        self.assertIn(("wrong-loader-build", "lamps/tallow-0.5.0.dll", "warning"), told)
         self.assertEqual(ran.result["content"], ["fireflies", "mossmeter"])
         self.assertEqual(self.rhizon("set", home, "max_players=7").code, 0)
         self.assertNotIn("echo-bell", (home / "lamps/lit.json").read_text())

@@ -111,7 +111,7 @@ class WholeRun(Case):
         for name, code, words in rows:
             with self.subTest(name):
                 shutil.copy(CATALOG / "archives" / name, self.folder / "d/mods")
-                done = self.rhizon("run", "d", "--trial", "--json")
+                done = self.rhizon("run", "d", "--trial", "--anyway", "--json")
                 self.assertEqual((done.code, done.error["code"]), (6, code), done.out)
                 self.assertIn(words, done.error["message"])
                 checked = self.rhizon("check", "d", "--json").json["findings"]
@@ -122,6 +122,9 @@ class WholeRun(Case):
         settings.write_text(small.replace("marsh.span = 4", "marsh.span = 40"))
         done = self.rhizon("run", "d", "--trial", "--json")
         self.assertEqual((done.code, done.error["code"]), (6, "out-of-memory"), done.out)
+        settings.write_text(small.replace("marsh.span = 4", "marsh.span = 400"))
+        refused = self.rhizon("run", "d", "--trial", "--json")
+        self.assertEqual((refused.code, refused.error["code"]), (1, "start-refused"), refused.out)
         settings.write_text(small)
         with socket.socket() as held:
             held.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)

@@ -1,10 +1,10 @@
 """Which content a failure needs, found by trying subsets that respect what content needs.
 
 What delta debugging looks for (A. Zeller, R. Hildebrandt, IEEE TSE 28(2), 2002), a smallest failing set, is found here
-in fewer tries where few of many are at fault: content is put in order, what is needed first; the shortest beginning that
-fails ends with a culprit, which halving finds; with that one in, the shortest beginning that fails ends with the next
-(as U. Junker's QuickXplain does, AAAI 2004, for constraints). What is known of a set is known of its supersets if it
-fails, and of its subsets if it works.
+in fewer tries where few of many are at fault. Content is put in order, what is needed first; the shortest beginning
+that fails ends with a culprit, which halving finds; with that one in, the shortest beginning that fails ends with the
+next (as U. Junker's QuickXplain does for constraints, AAAI 2004). What is known of a set is known of its supersets if
+it fails, and of its subsets if it works.
 """
 
 from collections.abc import Callable, Collection, Iterable, Mapping, Sequence

@@ -7,7 +7,7 @@ from rhizon.app.archives.on_server import content_findings, scan_content
 from rhizon.app.foresee.observe import observe
 from rhizon.app.host import Host
 from rhizon.app.instance.state import InstanceState, require_instance_state
-from rhizon.core.check.registry import EVERYTHING, Topic, foreseen
+from rhizon.core.check.registry import EVERYTHING, Topic, as_this_game, foreseen
 from rhizon.core.finding import Finding
 
 __all__ = ["foresee", "foresee_after"]
@@ -25,7 +25,7 @@ def foresee(
     scanned = scan_content(host, state) if "content" in topics or "runtime" in topics else []
     found = foreseen(observe(host, state, scanned, running, ask_runtime=ask_runtime), topics)
     if "content" in topics:
-        found += content_findings(state, scanned)
+        found += as_this_game(state.game, content_findings(state, scanned))
     return found
 
 

@@ -1,5 +1,6 @@
 """A server and its machine as rules see them (``core/check/observation.py``). Nothing is changed."""
 
+import contextlib
 import os
 import stat
 from collections.abc import Iterator, Sequence
@@ -74,7 +75,8 @@ def observe(
         no_programs=_mounted_with(home.folder, "ST_NOEXEC"),
         other_loaders=_other_loaders(state),
     )
-    seen = msgspec.structs.replace(seen, world=_world(state, seen))
+    with contextlib.suppress(StateError):  # a link that is not allowed: the records tell of it
+        seen = msgspec.structs.replace(seen, world=_world(state, seen))
     if running is None:
         seen = msgspec.structs.replace(seen, ports_in_use=tuple(_ports_in_use(seen)))
     return seen
@@ -176,7 +178,7 @@ def _folders_by_case(state: InstanceState) -> dict[str, str]:
     wanted = {*state.game.folders.values(), state.game.world.folder}
     for folder in sorted(wanted):
         around, _, name = folder.rpartition("/")
-        with state.home.inside() as inside:
+        with state.home.inside() as inside, contextlib.suppress(StateError):
             names = inside.names(around) if not around or inside.is_folder(around) else []
             for one in names:
                 path = f"{around}/{one}" if around else one

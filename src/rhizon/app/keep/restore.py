@@ -10,6 +10,7 @@ import msgspec
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.foresee.foresee import foresee_after
+from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import native_edits
@@ -17,6 +18,7 @@ from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import understood
 from rhizon.app.instance.reservations import entry_of, others_than, ports_for, reserved, server_name
 from rhizon.app.instance.state import InstanceState, require_instance_state
+from rhizon.app.instance.worlds import world_folder
 from rhizon.app.keep.find_backup import Sought, find_backup
 from rhizon.app.keep.roll_back import (
     Part,
@@ -73,6 +75,10 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
             done = _in_place(host, home.required(), copy, reporter, wishes)
         if wishes.dry_run:
             return done
+        state = require_instance_state(host, home)
+        world = world_folder(home, state.game, state.instance)
+        if world.is_dir():
+            remember_world(home, world.name)
         foreseen = foresee_after(host, home, ("content", "settings", "ports", "world", "disk"))
         return msgspec.structs.replace(done, findings=(*done.findings, *foreseen))
 

@@ -341,8 +341,16 @@ class _Work:
             backup=backup,
             world=_world_text(home, instance, choice, had=had_world),
             licence_text=str(home.folder / game.licence.text) if game.licence else "",
-            findings=tuple(worst_first([*choice.findings, *planned.plan.findings, *planned.findings])),
+            findings=tuple(worst_first(_each_once([*planned.plan.findings, *planned.findings, *choice.findings]))),
         )
+
+
+def _each_once(findings: Sequence[Finding]) -> list[Finding]:
+    """The first of what has the same code and subject: the plan and the rules may both see one thing."""
+    first: dict[tuple[str, str], Finding] = {}
+    for one in findings:
+        first.setdefault((one.code, one.subject), one)
+    return list(first.values())
 
 
 _DONE: Mapping[str, str] = {

@@ -3,11 +3,14 @@
 from collections.abc import Callable, Collection, Iterable
 from typing import Literal, NamedTuple
 
+import msgspec
+
 from rhizon.core.check import content_rules, machine_rules, port_rules, settings_rules, world_rules
 from rhizon.core.check.observation import Observation
 from rhizon.core.finding import Finding
+from rhizon.core.model.game import GameDefinition
 
-__all__ = ["EVERYTHING", "RULES", "Rule", "Topic", "foreseen"]
+__all__ = ["EVERYTHING", "RULES", "Rule", "Topic", "as_this_game", "foreseen"]
 
 Topic = Literal["runtime", "content", "settings", "ports", "memory", "disk", "world", "licence", "past"]
 EVERYTHING: tuple[Topic, ...] = (
@@ -58,5 +61,16 @@ RULES: tuple[Rule, ...] = (
 
 def foreseen(seen: Observation, topics: Collection[Topic] = EVERYTHING) -> list[Finding]:
     """What the rules on these topics find, in their order, each once."""
-    found = (one for rule in RULES if rule.topic in topics for one in rule.find(seen))
+    found: list[Finding] = []
+    for rule in (one for one in RULES if one.topic in topics):
+        here = list(rule.find(seen))
+        found += as_this_game(seen.game, here) if rule.topic == "content" else here
     return list(dict.fromkeys(found))
+
+
+def as_this_game(game: GameDefinition, findings: Iterable[Finding]) -> list[Finding]:
+    """Findings on content with the severity that they have for a game: where content fails alone, the server starts
+    without it."""
+    if all(one.fatal for one in game.log.failures):
+        return list(findings)
+    return [msgspec.structs.replace(one, severity="warning") if one.severity == "error" else one for one in findings]

@@ -20,19 +20,21 @@ def usable(seen: Observation) -> Iterator[Finding]:
     path = f"{game.world.folder}/{world.name}"
     if not world.exists:
         beside = f"; there are {', '.join(world.others[:5])}" if world.others else ""
-        choose = command_line("rhizon", "set", seen.folder, "world_name=NAME")
+        other = f"{game.world.name_setting}={world.others[0]}" if world.others else ""
+        choose = f", or play in another one: {command_line('rhizon', 'set', seen.folder, other)}" if other else ""
         if world.known:
             what = f"the world of this server is gone: a start would create a new one{beside}"
-            remedy = f"Put it back (rhizon restore {command_line(seen.folder)} --only world), or choose one: {choose}"
-            yield error("world-missing", path, what, remedy)
+            back = command_line("rhizon", "restore", seen.folder, "--only", "world")
+            yield error("world-missing", path, what, f"Put it back: {back}{choose}")
         elif world.others:
             what = f"a start creates a new world of this name{beside}"
-            yield note("world-new", path, what, f"To keep playing in another one: {choose}")
+            yield note("world-new", path, what, f"Nothing to do{choose}")
     elif not world.is_folder:
         yield error("world-broken", path, "it is a file, and a world is a folder", "Put the world back from a backup.")
     elif world.empty and world.known:
         what = "the world's folder is empty: a start would create a new world in it"
-        yield error("world-missing", path, what, f"rhizon restore {command_line(seen.folder)} --only world")
+        back = command_line("rhizon", "restore", seen.folder, "--only", "world")
+        yield error("world-missing", path, what, f"Put it back: {back}")
     elif not world.writable:
         what = "the server cannot write its world: nothing that happens in it would be saved"
         yield error("not-writable", path, what, "Give it to the user who starts the server: chown -R, chmod u+w")
