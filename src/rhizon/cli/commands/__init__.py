@@ -29,6 +29,7 @@ COMMANDS: dict[str, Command] = {
     "update": Command("update:update", "Install newer releases or another pack; your edits stay.", PROVISION),
     "run": Command("run:run", "Start a server with its console; Ctrl-C stops it cleanly.", RUN),
     "stop": Command("stop:stop", "Stop servers cleanly, from another terminal.", RUN),
+    "isolate": Command("isolate:isolate", "Find the content that makes a start fail.", RUN),
     "settings": Command("settings:settings", "List every setting of a server.", TUNE),
     "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
     "memory": Command("memory:memory", "Estimate or measure how much memory a server needs.", TUNE),

@@ -26,11 +26,10 @@ TOO_TIGHT = 0.4
 def memory(seen: Observation) -> Iterator[Finding]:
     """Heap below what the game or its world and players need, or above what the machine has."""
     game, instance, machine = seen.game, seen.instance, seen.machine
-    again = command_line("rhizon", "memory", seen.folder)
     needs = instance.heap_mib + game.memory.outside_heap_mib
     if instance.heap_mib < game.memory.least_mib:
         what = f"{instance.heap_mib} MiB of heap, and {game.title} needs at least {game.memory.least_mib}"
-        yield error("memory-below-least", "memory", what, f"Give it more: {again} --set {game.memory.least_mib}")
+        yield error("memory-below-least", "memory", what, f"Give it more: {_give(seen, game.memory.least_mib)}")
     if needs > machine.memory_mib:
         what = f"the server may use {needs} MiB, the host has {machine.memory_mib}"
         yield error("memory-short", "memory", what, "Provision again with --memory MIB.")
@@ -40,11 +39,16 @@ def memory(seen: Observation) -> Iterator[Finding]:
     wanted = budget(game, seen.lock.releases, _settings_now(seen)).parts_mib
     if instance.memory_mib is None and instance.heap_mib < TIGHT * wanted:
         what = f"its settings ask for about {wanted} MiB of heap, and it has {instance.heap_mib}"
-        give = f"Give it that: {again} --set {wanted}"
+        give = f"Give it that: {_give(seen, wanted)}"
         if instance.heap_mib < TOO_TIGHT * wanted:
             yield error("memory-tight", "memory", f"{what}: it will run out", give)
         else:
             yield warning("memory-tight", "memory", what, give)
+
+
+def _give(seen: Observation, mib: int) -> str:
+    """The command that gives the server another heap."""
+    return command_line("rhizon", "provision", seen.instance.source, seen.folder, "--memory", str(mib))
 
 
 def _settings_now(seen: Observation) -> dict[str, str | int | bool]:

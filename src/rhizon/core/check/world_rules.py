@@ -20,15 +20,15 @@ def usable(seen: Observation) -> Iterator[Finding]:
     path = f"{game.world.folder}/{world.name}"
     if not world.exists:
         beside = f"; there are {', '.join(world.others[:5])}" if world.others else ""
-        other = f"{game.world.name_setting}={world.others[0]}" if world.others else ""
-        choose = f", or play in another one: {command_line('rhizon', 'set', seen.folder, other)}" if other else ""
+        back = command_line("rhizon", "restore", seen.folder, "--only", "world")
         if world.known:
             what = f"the world of this server is gone: a start would create a new one{beside}"
-            back = command_line("rhizon", "restore", seen.folder, "--only", "world")
-            yield error("world-missing", path, what, f"Put it back: {back}{choose}")
+            other = f"Set {game.world.name_setting} to play in another one, or put it back: " if world.others else ""
+            yield error("world-missing", path, what, f"{other or 'Put it back: '}{back}")
         elif world.others:
             what = f"a start creates a new world of this name{beside}"
-            yield note("world-new", path, what, f"Nothing to do{choose}")
+            choose = command_line("rhizon", "set", seen.folder, f"{game.world.name_setting}={world.others[0]}")
+            yield note("world-new", path, what, f"To go on in another one: {choose}")
     elif not world.is_folder:
         yield error("world-broken", path, "it is a file, and a world is a folder", "Put the world back from a backup.")
     elif world.empty and world.known:

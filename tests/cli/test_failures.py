@@ -1,0 +1,87 @@
+"""Some of the faults of bench/failures/ on real servers: foretold by `check`, refused by `run`; healthy ones start."""
+
+import importlib.util
+import shutil
+import unittest
+from pathlib import Path
+from types import ModuleType
+
+from tests.support import CATALOG, NO_JAVA, WORLD, Case, java17
+
+ROOT = Path(__file__).parents[2]
+
+CHOSEN = (
+    "letters for a number",
+    "saved as UTF-16",
+    "licence answer reset",
+    "two roles, one number",
+    "foreign address",
+    "library removed",
+    "another release beside",
+    "shaders on a server",
+    "for another game version",
+    "half a download",
+    "world renamed",
+    "heap lowered by hand",
+    "a mod that fits",
+    "line ends of Windows",
+)
+
+
+def cases() -> ModuleType:
+    spec = importlib.util.spec_from_file_location("failure_cases", ROOT / "bench/failures/cases.py")
+    assert spec is not None and spec.loader is not None
+    module = importlib.util.module_from_spec(spec)
+    spec.loader.exec_module(module)
+    return module
+
+
+@unittest.skipUnless(java17(), NO_JAVA)
+class Failures(Case):
+    def test_a_dozen_faults(self) -> None:
+        made = self.rhizon(
+            *("provision", WORLD / "tarnholt.list.toml", "marsh", "--catalog", CATALOG, "--accept-licence"),
+            *("--set", "address=127.0.0.1", "--json"),
+        )
+        self.assertEqual(made.code, 0, made.err)
+        home, whole = self.folder / "marsh", self.folder / "whole"
+        shutil.copytree(home, whole, symlinks=True)
+        found = cases()
+        chosen = [one for one in (*found.FAULTS, *found.HEALTHY) if one.server == "marsh" and one.name in CHOSEN]
+        self.assertEqual(len(chosen), len(CHOSEN))
+        for case in chosen:
+            with self.subTest(case.name):
+                self.renew(home, whole)
+                case.change(home)
+                check = self.rhizon("check", "marsh", "--json")
+                codes = [one["code"] for one in check.json["findings"] if case.subject in one["subject"]]
+                run = self.rhizon("run", "marsh", "--trial", "--json")
+                if case.expect:
+                    self.assertTrue(set(codes) & set(case.expect), check.out)
+                    self.assertEqual((run.code, run.error["code"]), (1, "start-refused"), run.out)
+                else:
+                    self.assertEqual((check.code, run.code), (0, 0), check.out + run.out)
+        self.isolated(home, whole)
+
+    def renew(self, home: Path, whole: Path) -> None:
+        shutil.rmtree(home)
+        shutil.copytree(whole, home, symlinks=True)
+
+    def isolated(self, home: Path, whole: Path) -> None:
+        """A mod that fails is found among the others; the server's own folder is not touched."""
+        self.renew(home, whole)
+        self.assertEqual(self.rhizon("isolate", "marsh", "--json").result["culprits"], [])
+        shutil.copy(CATALOG / "archives/mistpanel-0.2.0.jar", home / "mods")
+        before = {path: path.stat().st_mtime_ns for path in home.rglob("*") if path.is_file()}
+        done = self.rhizon("isolate", "marsh", "--json")
+        result = done.result
+        self.assertEqual(
+            (done.code, result["culprits"], result["files"]), (1, ["mistpanel"], ["mods/mistpanel-0.2.0.jar"])
+        )
+        self.assertEqual((result["fails_alone"], result["rest_works"]), (True, True))
+        self.assertLessEqual(result["starts"], 8)
+        self.assertEqual({path: path.stat().st_mtime_ns for path in home.rglob("*") if path.is_file()}, before)
+
+
+if __name__ == "__main__":
+    unittest.main()
