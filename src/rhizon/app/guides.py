@@ -23,6 +23,7 @@ _GUIDES = (
     "keeping",
     "solving",
     "archives",
+    "reliability",
     "describe-a-game",
     "harbour-lights",
 )

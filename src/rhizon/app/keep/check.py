@@ -39,12 +39,8 @@ def check(host: Host, folder: Path) -> CheckResult:
     mark = home.running()
     running = mark.pid if mark is not None else started_elsewhere(host, home)
     found = foresee(host, state, running)
-    refused = {one.subject for one in found if one.code in ("setting-refused", "port-invalid")}
-    records = (
-        one
-        for one in record_findings(host, state)
-        if one.code != "setting-differs" or f"{one.subject}: {one.what.partition(' is ')[0]}" not in refused
-    )
+    wrong = {one.subject for one in found if one.severity == "error"}
+    records = (one for one in record_findings(host, state) if not _said_better(one, wrong))
     findings = [*records, *found]
     return CheckResult(
         folder=str(home.folder),
@@ -56,3 +52,10 @@ def check(host: Host, folder: Path) -> CheckResult:
         process=running,
         findings=tuple(worst_first(findings)),
     )
+
+
+def _said_better(record: Finding, wrong: set[str]) -> bool:
+    """Whether a record only says that something was changed by hand of which a rule says that it is wrong."""
+    if record.code == "setting-differs":
+        return f"{record.subject}: {record.what.partition(' is ')[0]}" in wrong
+    return record.code == "unknown-content" and record.subject in wrong

@@ -161,7 +161,8 @@ class _Starts:
         if self.symptom is None and self.count == 1:
             self.symptom = seen
         failed = seen is not None and seen == self.symptom
-        self._reporter.done("fails" if failed else "starts" if seen is None else f"fails otherwise: {seen.code}")
+        how = "fails" if failed else "starts" if seen is None else f"fails otherwise ({seen.code})"
+        self._reporter.done(f"with {len(chosen)} of {len(self._content)} pieces it {how}")
         return failed
 
     def _lay_out(self, folder: Path, chosen: frozenset[str]) -> None:
