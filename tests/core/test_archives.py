@@ -391,6 +391,13 @@ class Spelling(unittest.TestCase):
         for text in ("", "${version}", "!", ">=1", "ü"):
             self.assertRaises(ValueError, read_version, text)
 
+    @settings(max_examples=examples(300))
+    @given(st.lists(st.sampled_from(["1", "2", ".", "-", "_", "+", "final", "GA", "beta", "v", " ", "x"]), max_size=8))
+    def test_what_was_read_is_read_the_same_again(self, parts: list[str]) -> None:
+        with contextlib.suppress(ValueError):
+            version = read_version("".join(parts))
+            self.assertEqual(read_version(version.text), version)
+
     def test_ids(self) -> None:
         for text, expected in (
             ("ReedLight", "reedlight"),

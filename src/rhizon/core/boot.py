@@ -226,7 +226,7 @@ def _ended_by(exit_code: int) -> tuple[str, str, str]:
     if exit_code in (126, 127):
         hint = "Its program cannot be executed: rhizon repair {server}"
         return "start-ended", f"the server ended with exit code {exit_code}", hint
-    hint = "The last lines of its log say what it did last; add --verbose to see all of it."
+    hint = "See what a check says of it: rhizon check {server}"
     return "start-ended", f"the server ended with exit code {exit_code}", hint
 
 

@@ -55,7 +55,7 @@ def observe(
     one that it gave before. Raises InputError where host.toml is wrong."""
     home, game = state.home, state.game
     native = tuple(_native(home, path, dialect) for path, dialect in _native_files(state).items())
-    below, renamed = _aside(state)
+    below, renamed, odd = _aside(state)
     seen = Observation(
         folder=str(home.folder),
         game=game,
@@ -69,6 +69,7 @@ def observe(
         last_run=_last_run(state),
         running=running,
         in_subfolders=tuple(below),
+        odd_files=tuple(odd),
         disabled=tuple(renamed),
         folders_by_case=_folders_by_case(state),
         unwritable=tuple(_unwritable(state)),
@@ -156,20 +157,25 @@ def _together(state: InstanceState, scanned: Sequence[ScannedFile]) -> Iterator[
             yield msgspec.structs.replace(found, subject=names.get(found.subject, found.subject))
 
 
-def _aside(state: InstanceState) -> tuple[list[str], list[str]]:
-    """Archives in folders below the content folders, and those that are disabled by their ending."""
+def _aside(state: InstanceState) -> tuple[list[str], list[str], list[str]]:
+    """Archives in folders below the content folders, those that are disabled by their ending, and what only has the
+    name of one."""
     game, home = state.game, state.home
     unpacked = {folder for kind, folder in game.folders.items() if kind in game.placing and game.placing[kind].unpack}
     below: list[str] = []
     renamed: list[str] = []
+    odd: list[str] = []
     for folder in sorted(set(game.folders.values()) - unpacked):
         place = home.folder / folder
         if place.is_dir() and not place.is_symlink():
             aside = files_aside(place)
             ours = state.inventory.files
-            below += [path for one in aside.below if (path := f"{folder}/{one}") not in ours]
+            for one in aside.below:
+                path = f"{folder}/{one}"
+                if path not in ours and not (place / one).is_dir():
+                    (below if (place / one).is_file() else odd).append(path)
             renamed += [path for one in aside.renamed if (path := f"{folder}/{one}") not in ours]
-    return below, renamed
+    return below, renamed, odd
 
 
 def _folders_by_case(state: InstanceState) -> dict[str, str]:

@@ -24,7 +24,8 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
 from rhizon.app.run.server import RunningServer
 from rhizon.app.tune.move_ports import move_now, taken_ports
-from rhizon.core.content_paths import content_paths
+from rhizon.core.boot import BootJudge
+from rhizon.core.content_paths import content_paths, loaded
 from rhizon.core.errors import NotReadyError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.launch import Launch, start_command, start_environment
@@ -147,6 +148,7 @@ def run(
         log=str(server.log),
         findings=(
             *foretold,
+            *_not_loaded(home, game, lock, server.judge),
             *(
                 Finding(
                     code=one.code, severity="warning", subject=one.culprit or "content", what=one.what, remedy=one.hint
@@ -180,6 +182,20 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
     for one in told:
         reporter.done(f"{one.severity}: {one.subject}: {one.what}")
     return told
+
+
+def _not_loaded(home: InstanceFolder, game: GameDefinition, lock: Lock, judge: BootJudge) -> list[Finding]:
+    """Content that the server should have and did not tell of, where it tells of each."""
+    if not game.log.content_done or not judge.started:
+        return []
+    failed = {one.culprit for one in judge.troubles}
+    missing = [one for one in loaded(game, lock) if one.id not in judge.started and one.id not in failed]
+    what = "it is in the lock, and the server did not say that it loaded it"
+    remedy = f"See what is wrong: {command_line('rhizon', 'check', home.folder)}"
+    return [
+        Finding(code="content-not-loaded", severity="warning", subject=one.id, what=what, remedy=remedy)
+        for one in missing
+    ]
 
 
 def _blamed(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyError:

@@ -61,7 +61,8 @@ def read_version(text: str) -> Version:
     if not numbers and not words:
         raise ValueError(f"{printable(text, 80)!r} is not a version")
     if words:
-        mark = "+" if numbers and words[0] in _FINISHED else "-"
+        finished = words[0] in _FINISHED
+        mark = "+" if numbers and finished else "-0." if finished else "-"  # what comes out is read as the same again
         spelled += mark + ".".join(words)
     return parse_version(spelled[:64].rstrip(".+-"))
 

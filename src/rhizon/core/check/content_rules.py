@@ -93,6 +93,9 @@ def together(seen: Observation) -> Iterator[Finding]:
 
 def places(seen: Observation) -> Iterator[Finding]:
     """Archives where nothing loads them."""
+    for path in seen.odd_files:
+        what = "it is no ordinary file: a server that reads it may wait for ever"
+        yield error("odd-file", path, what, "Remove it from the folder.")
     for path in seen.in_subfolders:
         yield warning("archives-below", path, "it is in a folder below, where it is not loaded", "Move it up.")
     for path in seen.disabled:

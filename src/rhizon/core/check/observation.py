@@ -116,7 +116,8 @@ class LastRun(msgspec.Struct, frozen=True, kw_only=True):
 
 class Observation(msgspec.Struct, frozen=True, kw_only=True):
     """A server, ``game`` with the settings of its content. ``running`` is the process where it runs. ``beside`` are
-    archives that are not directly in a content folder, by why nothing loads them; ``folders_by_case`` folders with the
+    archives that are not directly in a content folder, by why nothing loads them; ``odd_files`` have the ending of
+    an archive and are no ordinary files; ``folders_by_case`` folders with the
     name of one that the server reads but for capitals; ``unwritable`` folders that the server must write;
     ``other_loaders`` files of loaders that the server does not use, by the loader's title."""
 
@@ -133,6 +134,7 @@ class Observation(msgspec.Struct, frozen=True, kw_only=True):
     world: WorldSeen | None = None
     last_run: LastRun | None = None
     running: int | None = None
+    odd_files: tuple[str, ...] = ()
     disabled: tuple[str, ...] = ()
     in_subfolders: tuple[str, ...] = ()
     folders_by_case: dict[str, str] = {}

@@ -51,8 +51,8 @@ def repeated_keys(seen: Observation) -> Iterator[Finding]:
     """Keys that are there twice: a server goes by one of them, a person reads the other; strict readers refuse both."""
     for one in seen.native:
         for key, lines in one.repeated.items():
-            where = f", in lines {' and '.join(map(str, lines))}" if lines else ""
-            what = f"{key} is there twice{where}"
+            where = f", in lines {' and '.join(map(str, lines[:3]))}{' …' if len(lines) > 3 else ''}" if lines else ""
+            what = f"{key} is there {'twice' if len(lines) < 3 else f'{len(lines)} times'}{where}"
             if one.dialect in _TWICE_BREAKS:
                 yield error("setting-repeated", one.path, what, "Remove one: the server may refuse the file.")
             else:

@@ -18,7 +18,11 @@ def usable(seen: Observation) -> Iterator[Finding]:
     if world is None or not seen.instance.first_start_done:
         return
     path = f"{game.world.folder}/{world.name}"
-    if not world.exists:
+    if "/" in world.name or "\\" in world.name or world.name in ("", ".", ".."):
+        what = f"{world.name!r} is not the name of a folder in {game.world.folder}/"
+        set_back = command_line("rhizon", "set", seen.folder, f"{game.world.name_setting}={_recorded(seen)}")
+        yield error("world-broken", game.world.name_setting, what, f"Set it back: {set_back}")
+    elif not world.exists:
         beside = f"; there are {', '.join(world.others[:5])}" if world.others else ""
         back = command_line("rhizon", "restore", seen.folder, "--only", "world")
         if world.known:
@@ -38,6 +42,12 @@ def usable(seen: Observation) -> Iterator[Finding]:
     elif not world.writable:
         what = "the server cannot write its world: nothing that happens in it would be saved"
         yield error("not-writable", path, what, "Give it to the user who starts the server: chown -R, chmod u+w")
+
+
+def _recorded(seen: Observation) -> str:
+    """The name of the world that was set."""
+    setting = seen.game.world.name_setting
+    return str(seen.instance.settings.get(setting, seen.game.settings[setting].default))
 
 
 def newer(seen: Observation) -> Iterator[Finding]:

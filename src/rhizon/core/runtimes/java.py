@@ -112,6 +112,12 @@ FAMILY = Family(
             "See which program uses it: rhizon check {server}",
         ),
         _sign(
+            "bad-encoding",
+            r"java\.nio\.charset\.(?:MalformedInput|UnmappableCharacter)Exception",
+            "a text file of the server is not saved as UTF-8",
+            "See which one it is: rhizon check {server}",
+        ),
+        _sign(
             "archive-missing",
             r"Error: Unable to access jarfile (?P<file>.*)",
             "a file of the server is missing: {file}",
