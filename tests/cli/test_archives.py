@@ -4,13 +4,16 @@ import json
 import os
 import shutil
 import subprocess
+import time
 import unittest
 import zipfile
 from pathlib import Path
 from unittest import mock
 
 from rhizon.adapters.places import Places
+from rhizon.adapters.scans import Scans
 from rhizon.app.archives import scan as archives
+from rhizon.app.archives import scan_part, scanned_file
 from rhizon.app.host import Host
 from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, TARNHOLT, Case, jar, java17
 
@@ -154,7 +157,7 @@ class Sources(Case):
         file = self.write("mods/own.jar", mod("own", side="server"))
         host = Host(Places(self.folder / "state", self.folder / "state", self.folder / "state", self.folder / "config"))
         [first] = archives.scan_files(host, [file], [TARNHOLT])
-        with mock.patch.object(archives, "scan", side_effect=AssertionError("it was read again")):
+        with mock.patch.object(scanned_file, "scan", side_effect=AssertionError("it was read again")):
             [again] = archives.scan_files(host, [file], [TARNHOLT])
             other = file.rename(file.with_name("renamed.jar"))
             [renamed] = archives.scan_files(host, [other], [TARNHOLT])
@@ -163,6 +166,21 @@ class Sources(Case):
         self.assertEqual((renamed.archive.source, renamed.archive.placement), ("renamed.jar", "server"))
         (self.folder / "state/archive-facts.sqlite3").write_bytes(b"no database" * 999)
         self.assertEqual(archives.scan_files(host, [other], [TARNHOLT])[0].archive, renamed.archive)
+
+    def test_many_are_read_by_several_processes_to_the_same_facts(self) -> None:
+        files = sorted(PLACEMENT.glob("lib-*.jar"))
+        alone = archives.scan_files(Host(Places(*(self.folder / "a" for _ in range(4)))), files, [TARNHOLT])
+        host = Host(Places(*(self.folder / "b" for _ in range(4))))
+        with mock.patch.multiple(scan_part, WORTH_BYTES=0, _processors=lambda: 3):
+            with scan_part.shared_out(host.places.scans, files, [TARNHOLT]) as order:
+                self.assertEqual(set(order), set(files))
+                self.assertNotEqual(order, files, "some are for the other processes")
+                deadline = time.monotonic() + 60
+                theirs = order[len(files) // 3 :]
+                while not Scans(host.places.scans, [TARNHOLT]).has(theirs[-1]) and time.monotonic() < deadline:
+                    time.sleep(0.05)
+            self.assertTrue(Scans(host.places.scans, [TARNHOLT]).has(theirs[-1]), "another process read it")
+            self.assertEqual(archives.scan_files(host, files, [TARNHOLT]), alone)
 
     def test_a_facts_file_corrects_what_an_archive_says(self) -> None:
         shutil.copy(PLACEMENT / "lambda-not-run-0.jar", self.write("shelf/archives/x", "").parent)

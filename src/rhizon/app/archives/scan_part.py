@@ -15,6 +15,7 @@ import msgspec
 
 import rhizon
 from rhizon.adapters.scans import Scans
+from rhizon.app.archives.scanned_file import scan_files_into
 from rhizon.core.model.base import dec_hook, enc_hook
 from rhizon.core.model.game import GameDefinition
 
@@ -96,8 +97,6 @@ def _started(part: _Part) -> list[subprocess.Popen[bytes]]:
 
 def _read_part() -> None:
     """What such a process does: it reads its files, and the cache has them."""
-    from rhizon.app.archives.scan import scan_files_into
-
     part = msgspec.msgpack.decode(sys.stdin.buffer.read(), type=_Part, dec_hook=dec_hook)
     scan_files_into(Scans(Path(part.cache), part.games), [Path(file) for file in part.files], part.games)
 

@@ -42,9 +42,8 @@ def judge_together(
         if not certain:
             break
         judged |= certain
-    path = ClassPath(judged, store)
     for game in sorted({one.game for one in judged.values() if one.game in games and one.game is not None}):
-        judged |= _judged_of_game(judged, path, games[game], may_go_on)
+        judged |= _judged_of_game(judged, ClassPath(judged, store), games[game], may_go_on)
     unused = (name for name, one in judged.items() if _is_library(one) and one.code.evidence is None)
     if not any(_starts(one, games) for one in judged.values()):
         judged |= {name: with_evidence(judged[name], _UNUSED) for name in list(unused)}
