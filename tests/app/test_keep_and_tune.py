@@ -16,6 +16,7 @@ from rhizon.app.tune.set_settings import SetWishes, set_settings
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.secret import Secret
 from tests.app.fakes import JAR, SETTINGS, AppCase
+from tests.support import jar as make_jar
 
 
 class OneServer(AppCase):
@@ -34,7 +35,8 @@ class OneServer(AppCase):
         rows = (
             (lambda: jar.unlink(), "file-missing"),
             (lambda: self.write("marsh/mods/reedlight.jar", b"another"), "file-changed"),
-            (lambda: self.write("marsh/mods/stray.jar", b"PK"), "unknown-content"),
+            (lambda: self.write("marsh/mods/stray.jar", make_jar({"x": "1"})), "unknown-content"),
+            (lambda: self.write("marsh/mods/text.jar", b"PK"), "a-text"),
             (lambda: settings.chmod(0o644), "secret-readable"),
             (lambda: self.write("marsh/marsh.properties", SETTINGS.replace(b"21640", b"22222")), "setting-differs"),
             (lambda: settings.unlink(), "settings-file-missing"),

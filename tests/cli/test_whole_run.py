@@ -115,7 +115,8 @@ class WholeRun(Case):
                 self.assertEqual((done.code, done.error["code"]), (6, code), done.out)
                 self.assertIn(words, done.error["message"])
                 checked = self.rhizon("check", "d", "--json").json["findings"]
-                self.assertIn(("unknown-content", f"mods/{name}"), [(one["code"], one["subject"]) for one in checked])
+                told = {one["code"] for one in checked if one["subject"] == f"mods/{name}"}
+                self.assertTrue(told & {"unknown-content", code}, checked)
                 (self.folder / "d/mods" / name).unlink()
         settings = self.folder / "d/marsh.properties"
         small = settings.read_text()

@@ -29,6 +29,7 @@ from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
+from rhizon.app.run.isolate import IsolateResult
 from rhizon.app.run.run import RunResult
 from rhizon.app.run.stop import StopResult
 from rhizon.app.tune.list_ports import Ports
@@ -76,6 +77,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "rename": (RenameResult,),
     "repair": (RepairResult,),
     "restore": (RollBackResult,),
+    "isolate": (IsolateResult,),
     "run": (RunResult,),
     "runtimes": (Runtimes,),
     "set": (SetResult,),
