@@ -24,7 +24,7 @@ DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "catalog serve", "check", "completion", "demo", "explain", "game check", "game list", "game show", "game try",
-    "help", "inspect", "list", "run", "runtimes", "settings", "stop", "store status",
+    "help", "inspect", "isolate", "list", "run", "runtimes", "settings", "stop", "store status",
 }  # fmt: skip
 
 
