@@ -349,6 +349,10 @@ class Assemblies(unittest.TestCase):
         self.assertEqual((plugin.name, plugin.version), ("Lantern", "2.1.0.0"))
         self.assertEqual(plugin.framework, ".NETFramework,Version=v4.7.2")
         self.assertIn(("Wickhost", "5.4.0.0"), [(one.name, one.version) for one in plugin.references])
+        lamp = read_assembly((CATALOG / "archives/gloamwick/fireflies-2.0.0.dll").read_bytes())
+        assert lamp is not None
+        self.assertTrue(lamp.follows and not loader.follows, "only the lamp has a type that a loader makes objects of")
+        self.assertIn("Lampwright", {one.assembly for one in lamp.uses})
         newer = msgspec.structs.replace(loader, version="6.0.0.0")
         for beside, codes in ((loader, []), (newer, ["assembly-version"])):
             found = assemblies_together({"Lantern.dll": plugin, "Wickhost.dll": beside})

@@ -11,6 +11,7 @@ from typing import Any
 import msgspec
 
 from rhizon.core.archives.assembly_types import AssemblyType, Use, imported_libraries, types_of, uses_of
+from rhizon.core.archives.il import Reached, reached_code
 from rhizon.core.names import printable
 
 __all__ = ["Assembly", "AssemblyReference", "read_assembly"]
@@ -34,7 +35,8 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     ``.NETFramework,Version=v4.7.2``; ``metadata`` is the version of the runtime's own format. ``attributes`` are texts
     that its author put into it: ``title`` of AssemblyTitle and so on, ``metadata KEY`` of AssemblyMetadata;
     ``libraries`` are native ones that its methods are imported from; ``mixed``: it holds native code
-    itself; ``signed_by`` is its author's public key token."""
+    itself; ``signed_by`` is its author's public key token;
+    ``follows``: ``uses`` and ``libraries`` are only of code that a loader can come to."""
 
     name: str
     version: str
@@ -47,6 +49,7 @@ class Assembly(msgspec.Struct, frozen=True, kw_only=True):
     libraries: tuple[str, ...] = ()
     mixed: bool = False
     signed_by: str = ""
+    follows: bool = False
 
 
 @contextlib.contextmanager
@@ -81,6 +84,8 @@ def read_assembly(data: bytes) -> Assembly | None:
         own = tables.Assembly[0]
         rows = list(tables.AssemblyRef or ())[:_MOST_REFERENCES]
         said = _attributes(tables)
+        reached = _reached(file, tables)
+        uses = uses_of(tables, reached)
         return Assembly(
             name=_text(own.Name),
             version=_version(own),
@@ -93,8 +98,9 @@ def read_assembly(data: bytes) -> Assembly | None:
             signed_by=_token(own.PublicKey),
             attributes=said,
             types=types_of(tables),
-            uses=uses_of(tables),
-            libraries=imported_libraries(tables),
+            uses=uses,
+            libraries=imported_libraries(tables, reached),
+            follows=reached is not None,
             mixed=not file.net.Flags.CLR_ILONLY,
         )
     except Exception:  # of what is broken in a file, dnfile raises whatever came of it
@@ -104,6 +110,14 @@ def read_assembly(data: bytes) -> Assembly | None:
 def _text(value: object) -> str:
     text = value.decode("utf-8", "replace") if isinstance(value, bytes) else str(value)
     return printable(text.rstrip("\0"), 200)
+
+
+def _reached(file: Any, tables: Any) -> Reached | None:
+    """What a loader can come to; None where that cannot be told."""
+    try:
+        return reached_code(file, tables)
+    except Exception:  # of a broken method: then everything counts
+        return None
 
 
 def _token(key: Any) -> str:

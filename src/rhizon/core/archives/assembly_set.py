@@ -96,6 +96,8 @@ def _missing(file: str, one: Assembly, missing: set[str], client: Sequence[str])
             kind.name for kind in one.types if any(_assembly(part) == name for part in (kind.base, *kind.interfaces))
         ]
         of = "which no server has" if name in client else "which is not here"
+        if not made and one.follows and name not in {use.assembly for use in one.uses}:
+            continue  # only code that no loader comes to names it
         how = f"{made[0]} extends or implements a type of it" if made else "its code names it"
         yield Finding(
             code="client-only-code" if name in client and made else "assembly-missing",

@@ -4,6 +4,7 @@ from typing import Any
 
 import msgspec
 
+from rhizon.core.archives.il import Reached
 from rhizon.core.names import printable
 
 __all__ = ["AssemblyType", "Use", "imported_libraries", "types_of", "uses_of"]
@@ -58,14 +59,17 @@ def types_of(tables: Any) -> tuple[AssemblyType, ...]:
     return tuple(found)
 
 
-def uses_of(tables: Any) -> tuple[Use, ...]:
-    """What the code and the signatures of an assembly name in others, in the order of the tables."""
+def uses_of(tables: Any, reached: Reached | None) -> tuple[Use, ...]:
+    """What the code and the signatures of an assembly name in others, in the order of the tables; of what a loader can
+    come to, where that is known."""
     found: dict[Use, None] = {}
-    for row in list(tables.TypeRef or ())[:MOST_ROWS]:
-        assembly = _assembly_of(row)
+    for number, row in enumerate(list(tables.TypeRef or ())[:MOST_ROWS], 1):
+        assembly = _assembly_of(row) if reached is None or number in reached.type_refs else ""
         if assembly:
             found[Use(assembly=assembly, type=_full(row))] = None
-    for row in list(tables.MemberRef or ())[:MOST_ROWS]:
+    for number, row in enumerate(list(tables.MemberRef or ())[:MOST_ROWS], 1):
+        if reached is not None and number not in reached.member_refs:
+            continue
         owner = getattr(row.Class, "row", None)
         assembly = _assembly_of(owner)
         if assembly:
@@ -78,9 +82,13 @@ def uses_of(tables: Any) -> tuple[Use, ...]:
     return tuple(found)
 
 
-def imported_libraries(tables: Any) -> tuple[str, ...]:
-    """Native libraries that methods are imported from (II.22.22)."""
-    rows = list(tables.ImplMap or ())[:MOST_ROWS]
+def imported_libraries(tables: Any, reached: Reached | None) -> tuple[str, ...]:
+    """Native libraries that methods are imported from (II.22.22), of those that a loader can come to."""
+    rows = [
+        row
+        for row in list(tables.ImplMap or ())[:MOST_ROWS]
+        if reached is None or row.MemberForwarded.row_index in reached.methods
+    ]
     return tuple(dict.fromkeys(_text(row.ImportScope.row.Name) for row in rows if row.ImportScope.row is not None))
 
 
