@@ -92,13 +92,16 @@ def _rows(text: str) -> dict[str, str]:
     found: dict[str, str] = {}
     heads: list[str] = []
     section = ""
+    above: dict[int, str] = {}  # the cells of the row before, which `the same` stands for
     for line in text.splitlines():
         if match := re.match(r"## (\d): (.*)", line):
             section = f"exit code: {match[1]} ({match[2]})"
         if not line.startswith("|"):
-            heads = []
+            heads, above = [], {}
             continue
         cells = [cell.strip() for cell in re.split(r"(?<!\\)\|", line.strip().strip("|"))]
+        cells = [re.sub("^the same", above.get(at, "the same"), cell) for at, cell in enumerate(cells)]
+        above = dict(enumerate(cells))
         if not heads:
             heads = cells
         elif match := re.match(r"`([a-z-]+)`", cells[0]):
