@@ -21,6 +21,7 @@ from rhizon.core.check.observation import (
 )
 from rhizon.core.check.registry import EVERYTHING, RULES, foreseen
 from rhizon.core.finding import Finding
+from rhizon.core.model.game import SettingsTogether, SettingTest
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 from tests.app.fakes import read
@@ -70,6 +71,20 @@ def settings(**changes: Any) -> dict[str, Any]:
     return {"native": (with_(file, values={k: v for k, v in values.items() if v is not None}, **changes), answer)}
 
 
+CROWD = {"marsh.sight": "20", "harbour.berths": "60"}
+HUNGRY = with_(
+    TARNHOLT,
+    settings_together=(
+        SettingsTogether(
+            when={"difficulty": SettingTest(one_of=("easy",))},
+            least_heap_mib=900,
+            what="calm is dear",
+            severity="error",
+        ),
+    ),
+)
+
+
 def mod(path: str = "mods/own.jar", placed: bool = False, sha256: str = "1", **about: Any) -> ContentFile:
     facts = {"id": "own", "version": "1.0", "form": 2, "keelson": "*"} | about
     found: Scanned = scan(Archive(jar({"keel/about.json": json.dumps(facts)}), "own.jar"), [TARNHOLT])
@@ -106,6 +121,9 @@ ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
     ("no choice", settings(values={"marsh.temper": "wild"}), "error setting-refused"),
     ("a slip", settings(values={"harbour.berths": None, "harbour.bertsh": "9"}), "warning setting-unknown"),
     ("a key of one's own", settings(values={"club.evening": "9"}), ""),
+    ("too much at once", settings(values={"marsh.span": "20"} | CROWD), "note settings-together"),
+    ("just enough", settings(values={"marsh.span": "16"} | CROWD), ""),
+    ("too little for it", {"game": HUNGRY}, "error settings-together"),
     ("licence", {"native": (healthy().native[0], with_(healthy().native[1], values={"answer": "no"}))}, "error licence-reset"),
     ("port word", settings(values={"net.game": "gate"}), "error port-invalid"),
     ("port beyond", settings(values={"net.game": "70000"}), "error port-invalid"),

@@ -227,6 +227,11 @@ def setting(kind: str, key: str, dialect: str = "properties", **more: Any) -> di
     return {"type": kind, "meaning": "", "default": "", "store": store, **more}
 
 
+def together(least_heap_mib: int = 9, **when: Any) -> dict[str, Any]:
+    """Settings that need each other."""
+    return {"when": when or {"max_players": {"least": 1}}, "least_heap_mib": least_heap_mib, "what": "slow"}
+
+
 SECRET_ARGUMENT = setting("text", "--word=", "arguments", secret=True)
 TWO_FILES = {
     "world_name": setting("text", "--world=", "arguments"),
@@ -270,6 +275,27 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
             "a secret argument",
             put("settings", "word", setting("text", "--word=", "arguments", secret=True)),
             "every user of the machine",
+        ),
+        (
+            "together: no such setting",
+            put("settings_together", [together(moon={"least": 1})]),
+            "moon is not in settings",
+        ),
+        (
+            "together: a span of words",
+            put("settings_together", [together(world_name={"least": 1})]),
+            "`one_of` is needed",
+        ),
+        ("together: no such value", put("settings_together", [together(max_players={"one_of": [99]})]), "from 1 to 20"),
+        (
+            "together: both tests",
+            put("settings_together", [together(max_players={"least": 1, "one_of": [1]})]),
+            "or `one_of`",
+        ),
+        (
+            "together: nothing needed",
+            put("settings_together", [together(least_heap_mib=0)]),
+            "`least_heap_mib` is required",
         ),
         ("two files of arguments", put("settings", TWO_FILES), "one file of arguments"),
         ("variable", put("environment", {"A B": "c"}), "environment"),

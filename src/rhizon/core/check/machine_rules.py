@@ -6,13 +6,22 @@ from collections.abc import Iterator
 from rhizon.core.allocate.memory import budget
 from rhizon.core.check.finding import error, note, warning
 from rhizon.core.check.observation import Observation
+from rhizon.core.check.settings_rules import settings_now
 from rhizon.core.finding import Finding
-from rhizon.core.settings.apply import in_file
-from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.units import size_text
 from rhizon.core.words import command_line
 
-__all__ = ["clock", "disk", "memory", "open_files", "rights", "runtime", "runtime_environment", "runtime_for_content"]
+__all__ = [
+    "clock",
+    "disk",
+    "give_heap",
+    "memory",
+    "open_files",
+    "rights",
+    "runtime",
+    "runtime_environment",
+    "runtime_for_content",
+]
 
 LEAST_FREE = 64 << 20  # bytes: below, a server cannot even write its log and world
 LITTLE_FREE = 1 << 30
@@ -29,41 +38,26 @@ def memory(seen: Observation) -> Iterator[Finding]:
     needs = instance.heap_mib + game.memory.outside_heap_mib
     if instance.heap_mib < game.memory.least_mib:
         what = f"{instance.heap_mib} MiB of heap, and {game.title} needs at least {game.memory.least_mib}"
-        yield error("memory-below-least", "memory", what, f"Give it more: {_give(seen, game.memory.least_mib)}")
+        yield error("memory-below-least", "memory", what, f"Give it more: {give_heap(seen, game.memory.least_mib)}")
     if needs > machine.memory_mib:
         what = f"the server may use {needs} MiB, the host has {machine.memory_mib}"
         yield error("memory-short", "memory", what, "Provision again with --memory MIB.")
     elif machine.granted_mib > machine.memory_mib:
         what = f"the {machine.servers} servers of this machine may use {machine.granted_mib} MiB together; it has "
         yield warning("memory-overcommitted", "memory", f"{what}{machine.memory_mib}", "Run fewer of them at once.")
-    wanted = budget(game, seen.lock.releases, _settings_now(seen)).parts_mib
+    wanted = budget(game, seen.lock.releases, settings_now(seen)).parts_mib
     if instance.memory_mib is None and instance.heap_mib < TIGHT * wanted:
         what = f"its settings ask for about {wanted} MiB of heap, and it has {instance.heap_mib}"
-        give = f"Give it that: {_give(seen, wanted)}"
+        give = f"Give it that: {give_heap(seen, wanted)}"
         if instance.heap_mib < TOO_TIGHT * wanted:
             yield error("memory-tight", "memory", f"{what}: it will run out", give)
         else:
             yield warning("memory-tight", "memory", what, give)
 
 
-def _give(seen: Observation, mib: int) -> str:
+def give_heap(seen: Observation, mib: int) -> str:
     """The command that gives the server another heap."""
     return command_line("rhizon", "provision", seen.instance.source, seen.folder, "--memory", str(mib))
-
-
-def _settings_now(seen: Observation) -> dict[str, str | int | bool]:
-    """The settings as the files say them, where they say something that can be."""
-    found = dict(seen.instance.settings)
-    for name, definition in seen.game.settings.items():
-        file = seen.file(definition.store.file) if definition.store is not None else None
-        if file is None or definition.store is None or definition.secret or definition.store.key not in file.values:
-            continue
-        value, _ = in_file(definition, DIALECTS[definition.store.dialect], file.values)
-        try:
-            found[name] = definition.checked(value)
-        except ValueError:
-            continue
-    return found
 
 
 def disk(seen: Observation) -> Iterator[Finding]:

@@ -5,7 +5,7 @@ from typing import Literal, NamedTuple
 
 import msgspec
 
-from rhizon.core.check import content_rules, machine_rules, port_rules, settings_rules, world_rules
+from rhizon.core.check import content_rules, machine_rules, port_rules, settings_rules, together_rules, world_rules
 from rhizon.core.check.observation import Observation
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
@@ -44,6 +44,7 @@ RULES: tuple[Rule, ...] = (
     Rule("settings", settings_rules.repeated_keys),
     Rule("settings", settings_rules.unknown_keys),
     Rule("settings", settings_rules.writable),
+    Rule("settings", together_rules.settings_together),
     Rule("ports", port_rules.numbers),
     Rule("ports", port_rules.same_number),
     Rule("ports", port_rules.in_use),

@@ -12,7 +12,16 @@ from rhizon.core.settings.apply import format_value, in_file
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.words import command_line
 
-__all__ = ["encodings", "licence_answer", "repeated_keys", "unknown_keys", "unreadable", "values", "writable"]
+__all__ = [
+    "encodings",
+    "licence_answer",
+    "repeated_keys",
+    "settings_now",
+    "unknown_keys",
+    "unreadable",
+    "values",
+    "writable",
+]
 
 _MARK_BREAKS = ("ini", "semicolon")  # readers of these know no byte order mark
 _TWICE_BREAKS = ("ini", "semicolon")  # and refuse a key that is there twice
@@ -128,3 +137,18 @@ def licence_answer(seen: Observation) -> Iterator[Finding]:
             what = f"the licence was accepted, but {licence.answer.key} is {answer or '(missing)'!r} now"
             again = command_line("rhizon", "update", seen.folder)
             yield error("licence-reset", file.path, what, f"It is answered again by: {again}")
+
+
+def settings_now(seen: Observation) -> dict[str, str | int | bool]:
+    """The settings as the files say them, where they say something that can be."""
+    found = dict(seen.instance.settings)
+    for name, definition in seen.game.settings.items():
+        file = seen.file(definition.store.file) if definition.store is not None else None
+        if file is None or definition.store is None or definition.secret or definition.store.key not in file.values:
+            continue
+        value, _ = in_file(definition, DIALECTS[definition.store.dialect], file.values)
+        try:
+            found[name] = definition.checked(value)
+        except ValueError:
+            continue
+    return found

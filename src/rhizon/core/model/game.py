@@ -24,6 +24,8 @@ from rhizon.core.model.game_parts import (
     ProgressPattern,
     RuntimeNeeds,
     RuntimeRule,
+    SettingsTogether,
+    SettingTest,
     StopSignal,
     Variable,
     WorldRule,
@@ -54,6 +56,8 @@ __all__ = [
     "ProgressPattern",
     "RuntimeNeeds",
     "RuntimeRule",
+    "SettingTest",
+    "SettingsTogether",
     "StopSignal",
     "WorldRule",
     "WorldThings",
@@ -79,6 +83,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     loaders: dict[Id, LoaderDefinition]
     client_only: ClientOnly = ClientOnly()
     settings: dict[Id, SettingDefinition] = {}
+    settings_together: tuple[SettingsTogether, ...] = ()
     ports: tuple[PortDefinition, ...]
     memory: MemoryModel
     licence: LicenceRule | None = None

@@ -28,6 +28,8 @@ __all__ = [
     "ProgressPattern",
     "RuntimeNeeds",
     "RuntimeRule",
+    "SettingTest",
+    "SettingsTogether",
     "StopSignal",
     "Variable",
     "WorldRule",
@@ -140,6 +142,48 @@ class MemoryModel(Strict, frozen=True, kw_only=True):
     per_setting_mib: dict[Id, Mib] = {}
     outside_heap_mib: Mib = 0
     least_mib: Mib = 0
+
+
+class SettingTest(Strict, frozen=True, kw_only=True):
+    """What a setting's value is tested for: a span of numbers, or one of some values."""
+
+    least: int | None = None
+    most: int | None = None
+    one_of: tuple[str | int | bool, ...] = ()
+
+    def __post_init__(self) -> None:
+        if (self.least is not None or self.most is not None) == bool(self.one_of):
+            raise ValueError("a test needs either `least` or `most` or both, or `one_of`")
+
+    def holds(self, value: str | int | bool) -> bool:
+        """Whether a value is so; text is within no span of numbers."""
+        if self.one_of:
+            return any(type(one) is type(value) and one == value for one in self.one_of)
+        if isinstance(value, bool | str):
+            return False
+        return (self.least is None or value >= self.least) and (self.most is None or value <= self.most)
+
+    def nearest(self, value: str | int | bool) -> str | int | bool:
+        """The value next to the given one for which it holds."""
+        if self.one_of:
+            return self.one_of[0]
+        bound = self.least if self.most is None or (isinstance(value, int) and value < self.most) else self.most
+        return value if bound is None else bound
+
+
+class SettingsTogether(Strict, frozen=True, kw_only=True):
+    """Settings that need each other: where all of ``when`` hold, all of ``needs`` have to hold, and the heap has to be
+    at least ``least_heap_mib``. ``what`` says to a person what happens otherwise."""
+
+    when: Annotated[dict[Id, SettingTest], msgspec.Meta(min_length=1)]
+    needs: dict[Id, SettingTest] = {}
+    least_heap_mib: Mib = 0
+    what: Line
+    severity: Literal["error", "warning", "note"] = "warning"
+
+    def __post_init__(self) -> None:
+        if not self.needs and not self.least_heap_mib:
+            raise ValueError("`needs` or `least_heap_mib` is required")
 
 
 class LicenceRule(Strict, frozen=True, kw_only=True):

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Protocol
 
-from rhizon.core.model.game_parts import LoaderDefinition, MemoryModel, PlacingRule, WorldRule
+from rhizon.core.model.game_parts import LoaderDefinition, MemoryModel, PlacingRule, SettingsTogether, WorldRule
 from rhizon.core.model.metadata import ContentKind
 from rhizon.core.model.setting import PortDefinition, SettingDefinition, Stored
 
@@ -25,6 +25,8 @@ class Parts(Protocol):
     def loaders(self) -> Mapping[str, LoaderDefinition]: ...
     @property
     def settings(self) -> Mapping[str, SettingDefinition]: ...
+    @property
+    def settings_together(self) -> Sequence[SettingsTogether]: ...
     @property
     def ports(self) -> Sequence[PortDefinition]: ...
     @property
@@ -66,6 +68,24 @@ def _named_settings_exist(game: Parts) -> Iterator[str]:
             yield f"memory.per_setting_mib: {name!r} is not a setting of type integer"
 
 
+def _tests_fit_their_settings(game: Parts) -> Iterator[str]:
+    """Settings that need each other are there, and are tested for what they can be."""
+    for number, rule in enumerate(game.settings_together, 1):
+        for name, test in [*rule.when.items(), *rule.needs.items()]:
+            where = f"settings_together: rule {number}: {name}"
+            definition = game.settings.get(name)
+            if definition is None or definition.secret or definition.type == "names":
+                yield f"{where} is not in settings, or is a secret or a list of names"
+                continue
+            if not test.one_of and definition.type != "integer":
+                yield f"{where} is not of type integer: `one_of` is needed"
+            for value in test.one_of:
+                try:
+                    definition.checked(value)
+                except ValueError as wrong:
+                    yield f"{where}: {wrong}"
+
+
 def _kinds_have_folders(game: Parts) -> Iterator[str]:
     """What a loader takes, and what is unpacked, has a folder."""
     for name, loader in game.loaders.items():
@@ -96,6 +116,7 @@ RULES: tuple[Callable[[Parts], Iterator[str]], ...] = (
     _offsets_count_from_a_port,
     _versions_are_unique,
     _named_settings_exist,
+    _tests_fit_their_settings,
     _kinds_have_folders,
     _own_loader_installs_nothing,
     _one_file_of_arguments,
