@@ -22,6 +22,7 @@ from rhizon.app.instance.state import require_instance_state
 from rhizon.app.instance.worlds import lay_world, world_folder
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
+from rhizon.app.run.explain import explained
 from rhizon.app.run.server import RunningServer
 from rhizon.app.tune.move_ports import move_now, taken_ports
 from rhizon.core.boot import BootJudge
@@ -210,8 +211,8 @@ def _blamed(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyE
                 hint=wrong.hint,
             )
             named.culprit, named.frames = suspect.id, wrong.frames
-            return named
-    return wrong
+            wrong = named
+    return explained(host, home, wrong)
 
 
 def _ended(server: RunningServer) -> int:

@@ -1,0 +1,70 @@
+"""What explains a failed start beside its log: which setting, file and number of the server, or what of the machine."""
+
+import re
+
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.app.foresee.foresee import foresee
+from rhizon.app.host import Host
+from rhizon.app.instance.state import require_instance_state
+from rhizon.core.allocate.port_roles import every_number, port_places
+from rhizon.core.errors import NotReadyError
+from rhizon.core.finding import Finding
+
+__all__ = ["explained"]
+
+# The findings that are the cause of a failure with that code.
+CAUSES: dict[str, tuple[str, ...]] = {
+    "address-absent": ("address-absent",),
+    "port-privileged": ("port-privileged",),
+    "port-in-use": ("port-taken", "port-twice"),
+    "disk-full": ("disk-full", "disk-short"),
+    "not-writable": ("not-writable", "settings-read-only", "settings-owner"),
+    "open-files": ("open-files",),
+    "out-of-memory": ("memory-below-least", "memory-tight", "memory-short"),
+    "start-killed": ("memory-tight", "memory-short", "memory-overcommitted"),
+    "bad-encoding": ("settings-encoding",),
+}
+UNEXPLAINED = ("start-timeout", "start-ended")
+
+
+def explained(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyError:
+    """The same failure with what the rules find now that is its cause; where its sign is none that names a cause, with
+    every error that they find."""
+    unexplained = wrong.code in UNEXPLAINED and wrong.culprit is None
+    if not unexplained and wrong.code not in CAUSES:
+        return wrong
+    found = foresee(host, require_instance_state(host, home), None, ask_runtime=False)
+    causes = [one for one in found if _is_cause(one, wrong.code)]
+    said = [f"{one.subject}: {one.what}" for one in causes[:3]]
+    if not causes and wrong.code.startswith("port-"):
+        said = _roles_named(host, home, " ".join(wrong.details))
+    if not said:
+        return wrong
+    better = NotReadyError(
+        wrong.code,
+        wrong.message,
+        details=[*wrong.details, *said],
+        hint=causes[0].remedy if causes else wrong.hint,
+    )
+    better.culprit, better.frames = wrong.culprit, wrong.frames
+    return better
+
+
+def _is_cause(found: Finding, code: str) -> bool:
+    if code in CAUSES:
+        return found.code in CAUSES[code]
+    return found.severity == "error"
+
+
+def _roles_named(host: Host, home: InstanceFolder, line: str) -> list[str]:
+    """Ports of the server whose number a line of its log has, with the setting that holds it."""
+    state = require_instance_state(host, home)
+    numbers = {int(one) for one in re.findall(r"(?<!\d)\d{1,5}(?!\d)", line)}
+    places = port_places(state.game, state.lock)
+    found = []
+    for name, number in every_number(state.game, state.instance.ports).items():
+        if number in numbers:
+            stores = places[name.partition("+")[0]].store
+            held = f" ({', '.join(f'{one.file}: {one.key}' for one in stores)})" if stores else ""
+            found.append(f"{number} is the {name} port{held}")
+    return found
