@@ -69,11 +69,23 @@ class Failures(Case):
                         self.assertIn(STARTED_ANYWAY[case.name], " ".join(failed["details"]))
                 else:
                     self.assertEqual((check.code, run.code), (0, 0), check.out + run.out)
+        self.new_world(home, whole)
         self.isolated(home, whole)
 
     def renew(self, home: Path, whole: Path) -> None:
         shutil.rmtree(home)
         shutil.copytree(whole, home, symlinks=True)
+
+    def new_world(self, home: Path, whole: Path) -> None:
+        """A world that the server makes because the known one is gone, or because another name was set, is told."""
+        self.renew(home, whole)
+        shutil.rmtree(home / "marshes")
+        for change, name, severity in ((None, "lightfen", "warning"), ("world_name=newfen", "newfen", "note")):
+            if change:
+                self.assertEqual(self.rhizon("set", "marsh", change).code, 0)
+            ran = self.rhizon("run", "marsh", "--trial", "--anyway", "--json")
+            told = [(one["subject"], one["severity"]) for one in ran.json["findings"] if one["code"] == "world-made"]
+            self.assertEqual(told, [(f"marshes/{name}", severity)], ran.out)
 
     def isolated(self, home: Path, whole: Path) -> None:
         """A mod that fails is found among the others; the server's own folder is not touched."""

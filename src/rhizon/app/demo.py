@@ -249,6 +249,10 @@ class _Named(Reporter):
         """What happened, once the server has ended. Raises NotReadyError where other content ran than was locked."""
         self._reporter.done(f"{self._name}: {text}")
 
+    def warning(self, text: str) -> None:
+        """What to know of it. Raises NotReadyError as ``done`` does."""
+        self._reporter.warning(f"{self._name}: {text}")
+
 
 def _not_somebodys(home: InstanceFolder, source: Path) -> None:
     """The demo turns no server of somebody's into its own."""

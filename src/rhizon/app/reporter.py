@@ -12,6 +12,9 @@ class Reporter:
     def done(self, text: str) -> None:
         """The step that was begun last has ended, with this result."""
 
+    def warning(self, text: str) -> None:
+        """Something that a person should know before what comes next."""
+
     def progress(self, text: str, part: float) -> None:
         """The current step is at ``part`` of 1."""
 

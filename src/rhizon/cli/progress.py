@@ -32,7 +32,8 @@ def new_reporter(out: Output, *, log: bool, results: bool) -> CommandReporter:
 
 
 class EventReporter(CommandReporter):
-    """One JSON object a line: ``step``, ``done``, ``progress`` (``part`` from 0 to 1) and, with ``log``, ``line``."""
+    """One JSON object a line: ``step``, ``done``, ``warning``, ``progress`` (``part`` from 0 to 1) and, with ``log``,
+    ``line``."""
 
     def __init__(self, *, log: bool) -> None:
         self._log = log
@@ -42,6 +43,9 @@ class EventReporter(CommandReporter):
 
     def done(self, text: str) -> None:
         self._write("done", text)
+
+    def warning(self, text: str) -> None:
+        self._write("warning", text)
 
     def progress(self, text: str, part: float) -> None:
         self._write("progress", text, part=round(part, 3))
@@ -83,12 +87,18 @@ class ConsoleReporter(CommandReporter):
             self._status.start()
 
     def done(self, text: str) -> None:
+        self._result("  ✓ ", "green", text)
+
+    def warning(self, text: str) -> None:
+        self._result("  ! ", "yellow", text)
+
+    def _result(self, sign: str, style: str, text: str) -> None:
         self.end()
         if self._results and not self._quiet:
             from rich.text import Text
 
             with contextlib.suppress(OSError):  # progress that cannot be shown is not a reason to stop
-                self._to.print(Text.assemble(("  ✓ ", "green"), printable(text)), soft_wrap=True)
+                self._to.print(Text.assemble((sign, style), printable(text)), soft_wrap=True)
 
     def progress(self, text: str, part: float) -> None:
         if self._status is not None:

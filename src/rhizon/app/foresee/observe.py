@@ -21,7 +21,7 @@ from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.reservations import known_servers
 from rhizon.app.instance.state import InstanceState
-from rhizon.app.instance.worlds import world_version
+from rhizon.app.instance.worlds import world_named_in_file, world_version
 from rhizon.core.allocate.port_roles import every_number, protocols_of
 from rhizon.core.boot import BootJudge
 from rhizon.core.check.native_text import encoding_of, repeated_keys
@@ -77,7 +77,7 @@ def observe(
         other_loaders=_other_loaders(state),
     )
     with contextlib.suppress(StateError):  # a link that is not allowed: the records tell of it
-        seen = msgspec.structs.replace(seen, world=_world(state, seen))
+        seen = msgspec.structs.replace(seen, world=_world(state))
     if running is None:
         seen = msgspec.structs.replace(seen, ports_in_use=tuple(_ports_in_use(seen)))
     return seen
@@ -260,15 +260,10 @@ def _runtime(host: Host, state: InstanceState, *, ask: bool) -> RuntimeSeen | No
     return RuntimeSeen(state="answers", major=report.major, version=report.version, environment=noise)
 
 
-def _world(state: InstanceState, seen: Observation) -> WorldSeen:
+def _world(state: InstanceState) -> WorldSeen:
     """The world that the settings file names, as the server will look for it."""
-    home, game, instance = state.home, state.game, state.instance
-    setting = game.world.name_setting
-    definition = game.settings[setting]
-    name = str(instance.settings.get(setting, definition.default))
-    file = seen.file(definition.store.file) if definition.store is not None else None
-    if file is not None and definition.store is not None:
-        name = file.values.get(definition.store.key, name).strip() or name
+    home, game = state.home, state.game
+    name = world_named_in_file(home, game, state.instance)
     path = f"{game.world.folder}/{name}"
     with home.inside() as inside:
         facts = inside.lstat(path)

@@ -1,5 +1,6 @@
 """The world of an instance: where it is, where it comes from, and what can be read from it."""
 
+import contextlib
 import itertools
 import re
 from pathlib import Path
@@ -17,6 +18,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 from rhizon.core.names import printable
+from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.units import counted, size_text
 from rhizon.core.words import command_line
 
@@ -29,6 +31,7 @@ __all__ = [
     "require_no_interrupt",
     "things_in_world",
     "world_folder",
+    "world_named_in_file",
     "world_version",
 ]
 
@@ -39,6 +42,19 @@ def world_folder(home: InstanceFolder, game: GameDefinition, instance: Instance)
     """Where the world in use is, or will be."""
     name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
     return home.folder / game.world.folder / str(name)
+
+
+def world_named_in_file(home: InstanceFolder, game: GameDefinition, instance: Instance) -> str:
+    """The name of the world that the server will look for: by its settings file where that says one, whoever wrote
+    it; the recorded one where the file cannot be read."""
+    setting = game.world.name_setting
+    definition = game.settings[setting]
+    name = str(instance.settings.get(setting, definition.default))
+    with contextlib.suppress(StateError, ValueError):  # a link that is not allowed, a broken file: the rules tell of it
+        data = home.read(definition.store.file) if definition.store is not None else None
+        if definition.store is not None and data is not None:
+            name = DIALECTS[definition.store.dialect].read(data).get(definition.store.key, name).strip() or name
+    return name
 
 
 def things_in_world(world: Path, game: GameDefinition) -> dict[str, dict[str, int]]:

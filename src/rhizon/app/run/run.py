@@ -12,14 +12,14 @@ from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.foresee.foresee import foresee
-from rhizon.app.foresee.known_worlds import remember_world
+from rhizon.app.foresee.known_worlds import known_worlds, remember_world
 from rhizon.app.foresee.records import broken_files
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import started_with
 from rhizon.app.instance.reservations import entry_of, require_free
 from rhizon.app.instance.state import require_instance_state
-from rhizon.app.instance.worlds import lay_world, world_folder
+from rhizon.app.instance.worlds import lay_world, world_named_in_file
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
 from rhizon.app.run.explain import explained
@@ -103,6 +103,8 @@ def run(
                 measured=f"{RHIZON}/{MEASURED}",
             ),
         )
+        world = home.folder / game.world.folder / world_named_in_file(home, game, instance)
+        is_new = not world.exists()
         reporter.step(f"starting {instance.name}")
         environment = start_environment(game, instance.runtime, instance.heap_mib)
         server = RunningServer(command, environment, home.folder, game, reporter)
@@ -124,7 +126,8 @@ def run(
             except NotReadyError as wrong:
                 raise _blamed(host, home, wrong) from None
             reporter.done(f"ready after {ready:.1f} s")
-            remember_world(home, world_folder(home, game, instance).name)
+            made = _world_made(home, game, world) if is_new else []
+            remember_world(home, world.name)
             samples = Samples(home.folder, server.process.pid)
             while not server.process.over:
                 samples.tick()
@@ -149,6 +152,7 @@ def run(
         log=str(server.log),
         findings=(
             *foretold,
+            *made,
             *_not_loaded(home, game, lock, server.judge),
             *(
                 Finding(
@@ -160,16 +164,15 @@ def run(
     )
 
 
-# What is settled in another way before a start, or by it: a person is asked, the start itself rolls back.
-_SETTLED_LATER = ("port-taken", "runtime-gone")
-
-
 def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: bool) -> list[Finding]:
     """What the rules find before the start; warnings are told. Raises StateError for errors, unless they are to be
     overridden."""
     state = require_instance_state(host, home)
     found = [*broken_files(state), *foresee(host, state, None, ask_runtime=False)]
-    wrong = [one for one in found if one.severity == "error" and one.code not in _SETTLED_LATER]
+    later = {"runtime-gone"}  # the start itself tells of it
+    if taken_ports(state.game, state.lock, state.instance):
+        later.add("port-taken")  # the next step offers free ones; a number that only a file has is refused here
+    wrong = [one for one in found if one.severity == "error" and one.code not in later]
     if wrong and not anyway:
         first = wrong[0]
         more = [f"{one.subject}: {one.what}" for one in wrong[1:6]]
@@ -181,7 +184,7 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
         )
     told = [one for one in found if one.severity == "warning" or one in wrong]
     for one in told:
-        reporter.done(f"{one.severity}: {one.subject}: {one.what}")
+        reporter.warning(f"{one.severity}: {one.subject}: {one.what}")
     return told
 
 
@@ -197,6 +200,27 @@ def _not_loaded(home: InstanceFolder, game: GameDefinition, lock: Lock, judge: B
         Finding(code="content-not-loaded", severity="warning", subject=one.id, what=what, remedy=remedy)
         for one in missing
     ]
+
+
+def _world_made(home: InstanceFolder, game: GameDefinition, world: Path) -> list[Finding]:
+    """That the server made its world, where it has run with this or another one before."""
+    known = known_worlds(home)
+    if not known or not world.exists():
+        return []
+    if world.name in known:
+        what = "the server made this world anew: the one of that name that it had is gone"
+        back = command_line("rhizon", "restore", home.folder, "--only", "world")
+    else:
+        what = f"the server made this world; the last one was {known[-1]}"
+        back = command_line("rhizon", "set", home.folder, f"{game.world.name_setting}={known[-1]}")
+    found = Finding(
+        code="world-made",
+        severity="warning" if world.name in known else "note",
+        subject=f"{game.world.folder}/{world.name}",
+        what=what,
+        remedy=f"If that was not meant: {back}",
+    )
+    return [found]
 
 
 def _blamed(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyError:
