@@ -146,7 +146,7 @@ class Answers(Case):
             (('closed = ', '# closed = '), 0, "log.closed"),
             (('requires = "needs"', 'requires = "needs["'), 0, "metadata[0].requires"),
             (('key = "harbour.blurb"', 'key = "harbour.sign"'), 0, "same place"),
-            (("settings.max_players", "settings.players_max"), 0, "other games use max_players"),
+            (("max_players", "players_max"), 0, "other games use max_players"),
             (('type = "text"', 'type = "flag"'), 2, "default: yes or no is expected"),
             (("secret = true", ""), 0, "secret = true"),
             (('family = "java"', 'family = "jav"'), 2, "did you mean 'java'"),
