@@ -173,6 +173,8 @@ ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
     ("world not writable", {"world": with_(WORLD, writable=False)}, "error not-writable"),
     ("a new world", {"world": with_(WORLD, exists=False, known=False, others=("oldfen",))}, "note world-new"),
     ("newer world", {"world": with_(WORLD, raised_with="9.0")}, "error world-newer"),
+    ("shared world", {"world": with_(WORLD, shared={"fen": False})}, "warning world-shared"),
+    ("shared with one that runs", {"world": with_(WORLD, shared={"fen": True})}, "error world-shared"),
     ("older world", {"world": with_(WORLD, raised_with="4.0")}, ""),
     ("last run", {"last_run": LastRun(ready=False, code="out-of-memory", what="memory ran out")}, "note last-run-failed"),
     ("last two runs", {"last_run": LastRun(ready=False, code="x", what="y", again=True)}, "warning last-run-failed"),

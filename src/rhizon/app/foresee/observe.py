@@ -19,7 +19,7 @@ from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
 from rhizon.app.foresee.known_worlds import known_worlds
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import native_edits
-from rhizon.app.instance.reservations import known_servers
+from rhizon.app.instance.reservations import known_servers, others_than
 from rhizon.app.instance.state import InstanceState
 from rhizon.app.instance.worlds import world_named_in_file, world_version
 from rhizon.core.allocate.port_roles import every_number, protocols_of
@@ -77,7 +77,7 @@ def observe(
         other_loaders=_other_loaders(state),
     )
     with contextlib.suppress(StateError):  # a link that is not allowed: the records tell of it
-        seen = msgspec.structs.replace(seen, world=_world(state))
+        seen = msgspec.structs.replace(seen, world=_world(host, state))
     if running is None:
         seen = msgspec.structs.replace(seen, ports_in_use=tuple(_ports_in_use(seen)))
     return seen
@@ -260,7 +260,7 @@ def _runtime(host: Host, state: InstanceState, *, ask: bool) -> RuntimeSeen | No
     return RuntimeSeen(state="answers", major=report.major, version=report.version, environment=noise)
 
 
-def _world(state: InstanceState) -> WorldSeen:
+def _world(host: Host, state: InstanceState) -> WorldSeen:
     """The world that the settings file names, as the server will look for it."""
     home, game = state.home, state.game
     name = world_named_in_file(home, game, state.instance)
@@ -285,7 +285,22 @@ def _world(state: InstanceState) -> WorldSeen:
         others=tuple(sorted(others)),
         raised_with=world_version(place, game) if is_folder else "",
         size=_size(place) if is_folder else 0,
+        shared=_shared(host, home, game.world.folder, place),
     )
+
+
+def _shared(host: Host, home: InstanceFolder, worlds: str, world: Path) -> dict[str, bool]:
+    """Other servers that have this very folder as a world, by a link there or here, with whether each runs."""
+    found: dict[str, bool] = {}
+    mine = os.path.realpath(world)
+    for other in others_than(host, home):
+        folder = Path(other.folder) / worlds
+        links: list[str] = []
+        with contextlib.suppress(OSError), os.scandir(folder) as entries:
+            links = [os.path.realpath(one.path) for one in entries if one.is_symlink()]
+        if Path(mine).is_relative_to(os.path.realpath(folder)) or mine in links:
+            found[other.name] = host.home(Path(other.folder)).running() is not None
+    return found
 
 
 def _size(folder: Path) -> int:

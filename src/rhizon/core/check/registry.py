@@ -56,6 +56,7 @@ RULES: tuple[Rule, ...] = (
     Rule("disk", machine_rules.clock),
     Rule("world", world_rules.usable),
     Rule("world", world_rules.newer),
+    Rule("world", world_rules.shared),
     Rule("past", world_rules.last_run),
 )
 

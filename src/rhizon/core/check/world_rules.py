@@ -9,7 +9,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.version import parse_version
 from rhizon.core.words import command_line
 
-__all__ = ["last_run", "newer", "usable"]
+__all__ = ["last_run", "newer", "shared", "usable"]
 
 
 def usable(seen: Observation) -> Iterator[Finding]:
@@ -48,6 +48,21 @@ def _recorded(seen: Observation) -> str:
     """The name of the world that was set."""
     setting = seen.game.world.name_setting
     return str(seen.instance.settings.get(setting, seen.game.settings[setting].default))
+
+
+def shared(seen: Observation) -> Iterator[Finding]:
+    """A world that another server has too, by a link: two that write it at once destroy it."""
+    world = seen.world
+    if world is None:
+        return
+    path = f"{seen.game.world.folder}/{world.name}"
+    for other, runs in world.shared.items():
+        if runs and seen.running is None:
+            what = f"the server {other}, which is running, has the same world: two that write it at once destroy it"
+            yield error("world-shared", path, what, f"Stop that one first: {command_line('rhizon', 'stop', other)}")
+        else:
+            what = f"the server {other} has the same world: two that write it at once destroy it"
+            yield warning("world-shared", path, what, "Never run both; better, give one of them a copy of its own.")
 
 
 def newer(seen: Observation) -> Iterator[Finding]:
