@@ -10,6 +10,7 @@ from rhizon.app.keep.find_backup import Sought, list_backups, verify_backup
 from rhizon.app.keep.repair import repair
 from rhizon.app.keep.restore import RestoreWishes, restore
 from rhizon.app.keep.undo import UndoWishes, list_kept_states, undo
+from rhizon.app.run.noticed import BeforeStart
 from rhizon.app.tune.list_settings import list_settings
 from rhizon.app.tune.move_ports import move_ports
 from rhizon.app.tune.set_settings import SetWishes, set_settings
@@ -47,6 +48,25 @@ class OneServer(AppCase):
                 spoil()
                 self.assertIn(code, self.codes())
         self.assertFalse(check(self.new_host(), self.home).sound)
+
+    def test_what_a_server_changes_while_it_starts(self) -> None:
+        server, settings = self.server("reed", "reed"), self.folder / "reed/marsh.properties"
+        empty = SETTINGS + b"marsh.seed =\n"
+        for change, told in (
+            (lambda text: text, []),
+            (lambda text: text.replace(b"= 12", b" =  12"), []),  # the same in other words
+            (lambda text: text.replace(b"seed =", b"seed = 77"), []),  # chosen by the server
+            (lambda text: text.replace(b"hush", b"other"), []),  # a secret is not shown
+            (lambda text: text.replace(b"= 12", b"= 8"), ["max_players was 12, is 8"]),
+            (lambda text: b"", ["max_players was 12, is (missing)", "the game port was 21640, is (missing)"]),
+        ):
+            settings.write_bytes(empty)
+            before = BeforeStart(server.home, server.game, server.lock, server.instance)
+            settings.write_bytes(change(empty))
+            found = before.changed()
+            self.assertEqual([one.code for one in found], ["settings-replaced"] * bool(told))
+            for words in told:
+                self.assertIn(words, found[0].what)
 
     def test_repair_puts_back_what_is_wrong_and_nothing_else(self) -> None:
         jar = self.home / "mods/reedlight.jar"

@@ -12,21 +12,21 @@ from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.foresee.foresee import foresee
-from rhizon.app.foresee.known_worlds import known_worlds, remember_world
+from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.foresee.records import broken_files
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.native_files import started_with
 from rhizon.app.instance.reservations import entry_of, require_free
 from rhizon.app.instance.state import require_instance_state
-from rhizon.app.instance.worlds import lay_world, world_named_in_file
+from rhizon.app.instance.worlds import lay_world
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
 from rhizon.app.run.explain import explained
+from rhizon.app.run.noticed import BeforeStart, not_loaded
 from rhizon.app.run.server import RunningServer
 from rhizon.app.tune.move_ports import move_now, taken_ports
-from rhizon.core.boot import BootJudge
-from rhizon.core.content_paths import content_paths, loaded
+from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import NotReadyError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.launch import Launch, start_command, start_environment
@@ -103,8 +103,7 @@ def run(
                 measured=f"{RHIZON}/{MEASURED}",
             ),
         )
-        world = home.folder / game.world.folder / world_named_in_file(home, game, instance)
-        is_new = not world.exists()
+        before = BeforeStart(home, game, lock, instance)
         reporter.step(f"starting {instance.name}")
         environment = start_environment(game, instance.runtime, instance.heap_mib)
         server = RunningServer(command, environment, home.folder, game, reporter)
@@ -126,8 +125,8 @@ def run(
             except NotReadyError as wrong:
                 raise _blamed(host, home, wrong) from None
             reporter.done(f"ready after {ready:.1f} s")
-            made = _world_made(home, game, world) if is_new else []
-            remember_world(home, world.name)
+            noticed = before.changed()
+            remember_world(home, before.world.name)
             samples = Samples(home.folder, server.process.pid)
             while not server.process.over:
                 samples.tick()
@@ -152,8 +151,8 @@ def run(
         log=str(server.log),
         findings=(
             *foretold,
-            *made,
-            *_not_loaded(home, game, lock, server.judge),
+            *noticed,
+            *not_loaded(home, game, lock, server.judge),
             *(
                 Finding(
                     code=one.code, severity="warning", subject=one.culprit or "content", what=one.what, remedy=one.hint
@@ -186,41 +185,6 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
     for one in told:
         reporter.warning(f"{one.severity}: {one.subject}: {one.what}")
     return told
-
-
-def _not_loaded(home: InstanceFolder, game: GameDefinition, lock: Lock, judge: BootJudge) -> list[Finding]:
-    """Content that the server should have and did not tell of, where it tells of each."""
-    if not game.log.content_done or not judge.started:
-        return []
-    failed = {one.culprit for one in judge.troubles}
-    missing = [one for one in loaded(game, lock) if one.id not in judge.started and one.id not in failed]
-    what = "it is in the lock, and the server did not say that it loaded it"
-    remedy = f"See what is wrong: {command_line('rhizon', 'check', home.folder)}"
-    return [
-        Finding(code="content-not-loaded", severity="warning", subject=one.id, what=what, remedy=remedy)
-        for one in missing
-    ]
-
-
-def _world_made(home: InstanceFolder, game: GameDefinition, world: Path) -> list[Finding]:
-    """That the server made its world, where it has run with this or another one before."""
-    known = known_worlds(home)
-    if not known or not world.exists():
-        return []
-    if world.name in known:
-        what = "the server made this world anew: the one of that name that it had is gone"
-        back = command_line("rhizon", "restore", home.folder, "--only", "world")
-    else:
-        what = f"the server made this world; the last one was {known[-1]}"
-        back = command_line("rhizon", "set", home.folder, f"{game.world.name_setting}={known[-1]}")
-    found = Finding(
-        code="world-made",
-        severity="warning" if world.name in known else "note",
-        subject=f"{game.world.folder}/{world.name}",
-        what=what,
-        remedy=f"If that was not meant: {back}",
-    )
-    return [found]
 
 
 def _blamed(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyError:
