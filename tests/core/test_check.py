@@ -144,6 +144,8 @@ ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
     ("open files", {"machine": with_(MACHINE, open_files=256)}, "warning open-files"),
     ("long path", {"folder": "/srv/" + "x" * 250}, "warning long-path"),
     ("clock", {"machine": with_(MACHINE, now="1970-01-01T00:00:09Z")}, "warning clock-off"),
+    ("a world from the future", {"world": with_(WORLD, newest="2026-12-24T00:00:00Z")}, "warning clock-off"),
+    ("a world of tonight", {"world": with_(WORLD, newest="2026-11-28T23:00:00Z")}, ""),
     ("runtime gone", {"runtime": RuntimeSeen(state="missing")}, "error runtime-gone"),
     ("runtime silent", {"runtime": RuntimeSeen(state="silent")}, "error runtime-gone"),
     ("runtime no program", {"runtime": RuntimeSeen(state="not executable")}, "error runtime-gone"),

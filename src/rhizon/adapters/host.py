@@ -20,7 +20,10 @@ __all__ = [
     "open_files_limit",
     "processors",
     "socket_in_use",
+    "time_text",
 ]
+
+_LAST_SECOND = 253_402_300_799.0  # of the year 9999
 
 
 def machine_mib() -> int:
@@ -45,7 +48,12 @@ def processors() -> int:
 
 def now() -> str:
     """The time in UTC, ISO 8601 to the second."""
-    return datetime.datetime.now(datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return time_text(datetime.datetime.now(datetime.UTC).timestamp())
+
+
+def time_text(seconds: float) -> str:
+    """Seconds since 1970 in UTC, ISO 8601 to the second; what is beyond the year 9999 is its end."""
+    return datetime.datetime.fromtimestamp(min(seconds, _LAST_SECOND), datetime.UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def ephemeral_ports() -> tuple[int, int] | None:

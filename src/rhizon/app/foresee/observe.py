@@ -8,7 +8,15 @@ from pathlib import Path, PurePosixPath
 
 import msgspec
 
-from rhizon.adapters.host import every_address, first_free_port, memory_mib, now, open_files_limit, socket_in_use
+from rhizon.adapters.host import (
+    every_address,
+    first_free_port,
+    memory_mib,
+    now,
+    open_files_limit,
+    socket_in_use,
+    time_text,
+)
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.processes import holder_of
@@ -275,6 +283,7 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         ]
         files = inside.names(path) if is_folder else []
     place = home.folder / path
+    size, newest = _size_and_newest(place) if is_folder else (0, "")
     return WorldSeen(
         name=name,
         exists=facts is not None,
@@ -284,7 +293,8 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         known=name in known_worlds(home),
         others=tuple(sorted(others)),
         raised_with=world_version(place, game) if is_folder else "",
-        size=_size(place) if is_folder else 0,
+        size=size,
+        newest=newest,
         shared=_shared(host, home, game.world.folder, place),
     )
 
@@ -303,19 +313,22 @@ def _shared(host: Host, home: InstanceFolder, worlds: str, world: Path) -> dict[
     return found
 
 
-def _size(folder: Path) -> int:
-    """Bytes of the files below a folder, of so many as are counted quickly."""
+def _size_and_newest(folder: Path) -> tuple[int, str]:
+    """Bytes of the files below a folder, of so many as are counted quickly, and the time of the newest of them."""
     size = count = 0
+    newest = 0.0
     for parent, _, names in os.walk(folder):
         for name in names:
             try:
-                size += os.lstat(os.path.join(parent, name)).st_size  # noqa: PTH118 - thousands of files
+                facts = os.lstat(os.path.join(parent, name))  # noqa: PTH118 - thousands of files
             except OSError:
                 continue
+            size += facts.st_size
+            newest = max(newest, facts.st_mtime)
         count += len(names)
         if count > MOST_WORLD_FILES:
             break
-    return size
+    return size, time_text(newest) if newest else ""
 
 
 def _ports_in_use(seen: Observation) -> Iterator[PortInUse]:

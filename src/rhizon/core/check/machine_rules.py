@@ -2,6 +2,7 @@
 
 import re
 from collections.abc import Iterator
+from datetime import datetime, timedelta
 
 from rhizon.core.allocate.memory import budget
 from rhizon.core.check.finding import error, note, warning
@@ -27,6 +28,8 @@ LEAST_FREE = 64 << 20  # bytes: below, a server cannot even write its log and wo
 LITTLE_FREE = 1 << 30
 LEAST_OPEN_FILES = 1024
 LONG_PATH = 200  # characters of the server's folder; content adds to that
+AHEAD = timedelta(days=2)  # of a file to the clock: more than time zones explain
+_SET_CLOCK = "Set it; backups are kept and removed by their time."
 OLDEST_CLOCK = "2026-01-01"  # before this program was made
 TIGHT = 0.75  # of the estimated heap
 TOO_TIGHT = 0.4
@@ -137,4 +140,9 @@ def clock(seen: Observation) -> Iterator[Finding]:
     """A clock that is far off: certificates, backups and logs go by it."""
     if seen.machine.now and seen.machine.now < OLDEST_CLOCK:
         what = f"the clock of this machine says {seen.machine.now}"
-        yield warning("clock-off", "clock", what, "Set it; backups are kept and removed by their time.")
+        yield warning("clock-off", "clock", what, _SET_CLOCK)
+    elif seen.machine.now and seen.world is not None and seen.world.newest:
+        ahead = datetime.fromisoformat(seen.world.newest) - datetime.fromisoformat(seen.machine.now)
+        if ahead > AHEAD:
+            what = f"the clock of this machine says {seen.machine.now}, and the world was saved {seen.world.newest}"
+            yield warning("clock-off", "clock", what, _SET_CLOCK)

@@ -90,7 +90,8 @@ class RuntimeSeen(msgspec.Struct, frozen=True, kw_only=True):
 
 class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     """The world that the settings file names. ``known``: this server has run with it; ``others`` are worlds beside it;
-    ``raised_with`` the game version that it says; ``size`` in bytes of its files; ``shared`` other servers that have
+    ``raised_with`` the game version that it says; ``size`` in bytes of its files and
+    ``newest`` the time of the newest, in ISO 8601; ``shared`` other servers that have
     the very same folder as a world, with whether each runs."""
 
     name: str
@@ -102,6 +103,7 @@ class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     others: tuple[str, ...] = ()
     raised_with: str = ""
     size: int = 0
+    newest: str = ""
     shared: dict[str, bool] = {}
 
 
