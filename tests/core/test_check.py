@@ -1,7 +1,10 @@
 """Rules by tables: what a server and its machine look like, and what is foretold; and what a settings file's bytes show."""
 
 import json
+import platform
+import sys
 import unittest
+from pathlib import Path
 from typing import Any
 
 import msgspec
@@ -19,6 +22,7 @@ from rhizon.core.check.observation import (
     RuntimeSeen,
     WorldSeen,
 )
+from rhizon.core.check.program_head import HEAD, made_for, own_name
 from rhizon.core.check.registry import EVERYTHING, RULES, foreseen
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import SettingsTogether, SettingTest
@@ -146,6 +150,9 @@ ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
     ("clock", {"machine": with_(MACHINE, now="1970-01-01T00:00:09Z")}, "warning clock-off"),
     ("a world from the future", {"world": with_(WORLD, newest="2026-12-24T00:00:00Z")}, "warning clock-off"),
     ("a world of tonight", {"world": with_(WORLD, newest="2026-11-28T23:00:00Z")}, ""),
+    ("a program for others", {"programs": {"./host": "ARM64"}, "machine": with_(MACHINE, processor="x86-64")}, "error program-foreign"),
+    ("an older program", {"programs": {"./host": "x86", "./x": ""}, "machine": with_(MACHINE, processor="x86-64")}, ""),
+    ("any program", {"programs": {"./host": "Windows"}}, ""),
     ("runtime gone", {"runtime": RuntimeSeen(state="missing")}, "error runtime-gone"),
     ("runtime silent", {"runtime": RuntimeSeen(state="silent")}, "error runtime-gone"),
     ("runtime no program", {"runtime": RuntimeSeen(state="not executable")}, "error runtime-gone"),
@@ -201,6 +208,25 @@ class Rules(unittest.TestCase):
         self.assertEqual({rule.topic for rule in RULES}, set(EVERYTHING))
         seen = with_(healthy(), unwritable=("marshes",), other_loaders={"x.jar": "X"})
         self.assertEqual([one.code for one in foreseen(seen, ("disk",))], ["not-writable"])
+
+
+class Programs(unittest.TestCase):
+    def test_what_they_were_made_for(self) -> None:
+        little = b"\x7fELF\x02\x01" + bytes(12)
+        for head, expected in (
+            (little + b"\x3e\0", "x86-64"),
+            (little + b"\xb7\0", "ARM64"),
+            (b"\x7fELF\x02\x02" + bytes(12) + b"\0\x16", "s390x"),
+            (little + b"\xff\xff", ""),
+            (little, ""),
+            (b"MZ\x90", "Windows"),
+            (b"\xcf\xfa\xed\xfe", "macOS"),
+            (b"#!/bin/sh\n", ""),
+            (b"", ""),
+        ):
+            self.assertEqual(made_for(head), expected, head)
+        self.assertEqual([own_name(word) for word in ("AMD64", "aarch64", "abacus")], ["x86-64", "ARM64", ""])
+        self.assertEqual(made_for(Path(sys.executable).read_bytes()[:HEAD]), own_name(platform.machine()))
 
 
 class NativeText(unittest.TestCase):

@@ -4,7 +4,9 @@ import datetime
 import errno
 import math
 import os
+import platform
 import socket
+import sys
 from pathlib import Path
 
 from rhizon.adapters.control_groups import memory_limit, processor_limit
@@ -18,11 +20,13 @@ __all__ = [
     "memory_mib",
     "now",
     "open_files_limit",
+    "processor",
     "processors",
     "socket_in_use",
     "time_text",
 ]
 
+_FOREIGN = Path("/proc/sys/fs/binfmt_misc")
 _LAST_SECOND = 253_402_300_799.0  # of the year 9999
 
 
@@ -44,6 +48,16 @@ def processors() -> int:
     there = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
     quota = processor_limit()
     return there if quota is None else min(there, max(1, math.ceil(quota)))
+
+
+def processor() -> str:
+    """What the system says that its processor is; "" where it is not Linux, or runs programs of others by a helper
+    (binfmt_misc of the kernel)."""
+    try:
+        helped = {"register", "status"} < {one.name for one in _FOREIGN.iterdir()}
+    except OSError:
+        helped = False
+    return platform.machine() if sys.platform == "linux" and not helped else ""
 
 
 def now() -> str:

@@ -14,6 +14,7 @@ from rhizon.adapters.host import (
     memory_mib,
     now,
     open_files_limit,
+    processor,
     socket_in_use,
     time_text,
 )
@@ -44,6 +45,7 @@ from rhizon.core.check.observation import (
     WorldSeen,
 )
 from rhizon.core.check.port_rules import numbers_in_files
+from rhizon.core.check.program_head import HEAD, made_for, own_name
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
 from rhizon.core.names import printable
@@ -81,6 +83,7 @@ def observe(
         disabled=tuple(renamed),
         folders_by_case=_folders_by_case(state),
         unwritable=tuple(_unwritable(state)),
+        programs=dict(_programs(state)),
         no_programs=_mounted_with(home.folder, "ST_NOEXEC"),
         other_loaders=_other_loaders(state),
     )
@@ -246,6 +249,7 @@ def _machine(host: Host, home: InstanceFolder) -> Machine:
         addresses=tuple(every_address()),
         first_free_port=first_free_port(),
         privileged=hasattr(os, "geteuid") and os.geteuid() == 0,
+        processor=own_name(processor()),
         now=now(),
     )
 
@@ -266,6 +270,17 @@ def _runtime(host: Host, state: InstanceState, *, ask: bool) -> RuntimeSeen | No
     if report is None:
         return RuntimeSeen(state="silent", environment=noise)
     return RuntimeSeen(state="answers", major=report.major, version=report.version, environment=noise)
+
+
+def _programs(state: InstanceState) -> Iterator[tuple[str, str]]:
+    """The runtime's program and those of the server's own files that a command starts, with what they were made for."""
+    game, loader = state.game, state.game.loaders[state.lock.target.loader]
+    started = [word for command in (game.command, loader.command) for word in command[:1] if "{" not in word]
+    if state.instance.runtime is not None:
+        started.append(state.instance.runtime.program)
+    for word in dict.fromkeys(started):
+        with contextlib.suppress(OSError), (state.home.folder / word).open("rb") as file:
+            yield word.removeprefix("./"), made_for(file.read(HEAD))
 
 
 def _world(host: Host, state: InstanceState) -> WorldSeen:

@@ -18,6 +18,7 @@ __all__ = [
     "give_heap",
     "memory",
     "open_files",
+    "programs",
     "rights",
     "runtime",
     "runtime_environment",
@@ -30,6 +31,7 @@ LEAST_OPEN_FILES = 1024
 LONG_PATH = 200  # characters of the server's folder; content adds to that
 AHEAD = timedelta(days=2)  # of a file to the clock: more than time zones explain
 _SET_CLOCK = "Set it; backups are kept and removed by their time."
+_ALSO_RUNS = (("x86-64", "x86"), ("ARM64", "ARM"))  # most such processors, and their systems, take the older ones
 OLDEST_CLOCK = "2026-01-01"  # before this program was made
 TIGHT = 0.75  # of the estimated heap
 TOO_TIGHT = 0.4
@@ -134,6 +136,15 @@ def runtime_for_content(seen: Observation) -> Iterator[Finding]:
         if major is not None and needs is not None and needs > major:
             what = f"it needs Java {needs}, and the server runs on {major}"
             yield error("class-too-new", one.path, what, "Get an older release of it, or provision with a newer Java.")
+
+
+def programs(seen: Observation) -> Iterator[Finding]:
+    """The server's program, or its runtime, that was made for another processor or system."""
+    own = seen.machine.processor
+    for path, made_for in seen.programs.items():
+        if own and made_for not in ("", own) and (own, made_for) not in _ALSO_RUNS:
+            what = f"it is a program for {made_for}, and this machine is {own}"
+            yield error("program-foreign", path, what, "Get the build of it that was made for this machine.")
 
 
 def clock(seen: Observation) -> Iterator[Finding]:

@@ -65,7 +65,8 @@ class PortInUse(msgspec.Struct, frozen=True, kw_only=True):
 class Machine(msgspec.Struct, frozen=True, kw_only=True):
     """``memory_mib`` is the machine's or its control group's; ``free_bytes`` on the disk of the server's folder;
     ``open_files`` the limit of this process; ``addresses`` all that the machine has; ``first_free_port`` the lowest
-    that may be used without privilege; ``now`` in ISO 8601."""
+    that may be used without privilege; ``now`` in ISO 8601; ``processor`` in the words of
+    ``program_head``, "" where it is not known or the machine runs programs of others too."""
 
     memory_mib: int
     granted_mib: int = 0
@@ -75,6 +76,7 @@ class Machine(msgspec.Struct, frozen=True, kw_only=True):
     addresses: tuple[str, ...] = ()
     first_free_port: int = 1024
     privileged: bool = False
+    processor: str = ""
     now: str = ""
 
 
@@ -119,11 +121,11 @@ class LastRun(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Observation(msgspec.Struct, frozen=True, kw_only=True):
-    """A server, ``game`` with the settings of its content. ``running`` is the process where it runs. ``beside`` are
-    archives that are not directly in a content folder, by why nothing loads them; ``odd_files`` have the ending of
-    an archive and are no ordinary files; ``folders_by_case`` folders with the
-    name of one that the server reads but for capitals; ``unwritable`` folders that the server must write;
-    ``other_loaders`` files of loaders that the server does not use, by the loader's title."""
+    """A server, ``game`` with the settings of its content. ``running`` is the process where it runs. Of archives that
+    nothing loads, ``in_subfolders`` are too deep and ``disabled`` have another ending; ``odd_files`` have the ending of
+    one and are no ordinary files. ``folders_by_case`` have the name of one that the server reads but for capitals;
+    ``unwritable`` are folders that the server must write; ``programs`` what starts the server, by path, with the machine
+    that it was made for; ``other_loaders`` files of loaders that it does not use, by the loader's title."""
 
     folder: str
     game: GameDefinition
@@ -143,6 +145,7 @@ class Observation(msgspec.Struct, frozen=True, kw_only=True):
     in_subfolders: tuple[str, ...] = ()
     folders_by_case: dict[str, str] = {}
     unwritable: tuple[str, ...] = ()
+    programs: dict[str, str] = {}
     no_programs: bool = False
     other_loaders: dict[str, str] = {}
 
