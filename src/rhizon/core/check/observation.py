@@ -124,8 +124,8 @@ class Observation(msgspec.Struct, frozen=True, kw_only=True):
     """A server, ``game`` with the settings of its content. ``running`` is the process where it runs. Of archives that
     nothing loads, ``in_subfolders`` are too deep and ``disabled`` have another ending; ``odd_files`` have the ending of
     one and are no ordinary files. ``folders_by_case`` have the name of one that the server reads but for capitals;
-    ``unwritable`` are folders that the server must write; ``programs`` what starts the server, by path, with the machine
-    that it was made for; ``other_loaders`` files of loaders that it does not use, by the loader's title."""
+    ``unwritable`` are folders that the server must write; ``programs`` what starts the server, by path, with the
+    machine that it was made for; ``other_loaders`` files of loaders that it does not use, by the loader's title."""
 
     folder: str
     game: GameDefinition
