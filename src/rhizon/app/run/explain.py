@@ -7,7 +7,7 @@ from rhizon.app.foresee.foresee import foresee
 from rhizon.app.host import Host
 from rhizon.app.instance.state import require_instance_state
 from rhizon.core.allocate.port_roles import every_number, port_places
-from rhizon.core.errors import NotReadyError
+from rhizon.core.errors import NotReadyError, RhizonError
 from rhizon.core.finding import Finding
 
 __all__ = ["explained"]
@@ -33,7 +33,10 @@ def explained(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotRead
     unexplained = wrong.code in UNEXPLAINED and wrong.culprit is None
     if not unexplained and wrong.code not in CAUSES:
         return wrong
-    found = foresee(host, require_instance_state(host, home), None, ask_runtime=False)
+    try:
+        found = foresee(host, require_instance_state(host, home), None, ask_runtime=False)
+    except RhizonError:  # what cannot be explained is told as it is
+        return wrong
     causes = [one for one in found if _is_cause(one, wrong.code)]
     said = [f"{one.subject}: {one.what}" for one in causes[:3]]
     if not causes and wrong.code.startswith("port-"):
