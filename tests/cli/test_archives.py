@@ -171,7 +171,7 @@ class Sources(Case):
         files = sorted(PLACEMENT.glob("lib-*.jar"))
         alone = archives.scan_files(Host(Places(*(self.folder / "a" for _ in range(4)))), files, [TARNHOLT])
         host = Host(Places(*(self.folder / "b" for _ in range(4))))
-        with mock.patch.multiple(scan_part, WORTH_BYTES=0, _processors=lambda: 3):
+        with mock.patch.multiple(scan_part, WORTH_BYTES=0, processors=lambda: 3):
             with scan_part.shared_out(host.places.scans, files, [TARNHOLT]) as order:
                 self.assertEqual(set(order), set(files))
                 self.assertNotEqual(order, files, "some are for the other processes")

@@ -93,8 +93,11 @@ class Failures(Case):
         self.assertEqual(self.rhizon("isolate", "marsh", "--json").result["culprits"], [])
         shutil.copy(CATALOG / "archives/mistpanel-0.2.0.jar", home / "mods")
         before = {path: path.stat().st_mtime_ns for path in home.rglob("*") if path.is_file()}
+        left = self.folder / "state/isolate-999999999-1-killed"
+        (left / "1").mkdir(parents=True)
         done = self.rhizon("isolate", "marsh", "--json")
         result = done.result
+        self.assertEqual([one.name for one in left.parent.glob("isolate-*")], [], "what a killed run left is removed")
         self.assertEqual(
             (done.code, result["culprits"], result["files"]), (1, ["mistpanel"], ["mods/mistpanel-0.2.0.jar"])
         )

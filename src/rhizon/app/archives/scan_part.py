@@ -14,6 +14,7 @@ from pathlib import Path
 import msgspec
 
 import rhizon
+from rhizon.adapters.host import processors
 from rhizon.adapters.scans import Scans
 from rhizon.app.archives.scanned_file import scan_files_into
 from rhizon.core.model.base import dec_hook, enc_hook
@@ -37,8 +38,8 @@ class _Part(msgspec.Struct, frozen=True, kw_only=True):
 def shared_out(cache: Path, files: Sequence[Path], games: Sequence[GameDefinition]) -> Iterator[list[Path]]:
     """Starts processes for their parts of the files that are not in the cache, where that is worth it; gives all files
     in the order in which they are best read here: first those that are nobody else's. The processes end with it."""
-    processors = min(_processors(), MOST_PROCESSES)
-    parts = _parts(cache, files, games, processors) if processors > 1 else []
+    count = min(processors(), MOST_PROCESSES)
+    parts = _parts(cache, files, games, count) if count > 1 else []
     running: list[subprocess.Popen[bytes]] = []
     try:
         for part in parts[1:]:
@@ -49,10 +50,6 @@ def shared_out(cache: Path, files: Sequence[Path], games: Sequence[GameDefinitio
         for one in running:
             one.kill()
             one.wait()
-
-
-def _processors() -> int:
-    return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else os.cpu_count() or 1
 
 
 def _parts(cache: Path, files: Sequence[Path], games: Sequence[GameDefinition], count: int) -> list[list[Path]]:

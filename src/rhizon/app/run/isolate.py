@@ -15,24 +15,28 @@ from typing import Any
 
 import msgspec
 
+from rhizon.adapters.files import translated
+from rhizon.adapters.processes import alive, began
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.archives.on_server import scan_content
 from rhizon.app.host import Host
-from rhizon.app.instance.native_files import started_with, write_edits
+from rhizon.app.instance.native_files import write_edits
 from rhizon.app.instance.reservations import others_than, ports_for
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.reporter import Reporter
+from rhizon.app.run.command import command_of
 from rhizon.app.run.server import RunningServer
 from rhizon.core.allocate.port_roles import port_places
-from rhizon.core.content_paths import content_paths, place_of
+from rhizon.core.content_paths import place_of
 from rhizon.core.errors import CancelledError, NotReadyError, StateError
 from rhizon.core.isolate import Trial, isolate
-from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import NAME_WORD
 from rhizon.core.settings.apply import NativeEdits, edits_for
 
 __all__ = ["IsolateResult", "IsolateWishes", "Symptom", "isolate_content"]
+
+PREFIX = "isolate-"
 
 
 class Symptom(msgspec.Struct, frozen=True, kw_only=True):
@@ -76,7 +80,9 @@ def isolate_content(
     content = _content(host, state)
     if not content:
         raise StateError("no-content", f"{home.folder} has no content to choose from", hint="See its log instead.")
-    with tempfile.TemporaryDirectory(prefix="isolate-", dir=_room(host)) as room:
+    with translated("make a folder for the copies", host.places.runtimes.parent):
+        copies = tempfile.TemporaryDirectory(prefix=_prefix(), dir=_room(host))
+    with copies as room:
         starts = _Starts(host, state, content, Path(room), reporter, stop_asked, wishes)
         trial = Trial(sorted(content), _needs(host, state, content), starts.fails)
         found = isolate(sorted(content), trial)
@@ -96,7 +102,22 @@ def isolate_content(
 def _room(host: Host) -> Path:
     room = host.places.runtimes.parent
     room.mkdir(parents=True, exist_ok=True)
+    for left in room.glob(f"{PREFIX}*"):  # of a run that was killed
+        made_by = re.fullmatch(rf"{PREFIX}(\d{{1,9}})-(\d{{1,12}})-\w+", left.name)
+        if made_by is not None and not alive(int(made_by[1]), int(made_by[2])):
+            shutil.rmtree(left, ignore_errors=True)
     return room
+
+
+def _prefix() -> str:
+    """Of a folder's name: which process it is of, by its number and the second in which it began."""
+    return f"{PREFIX}{os.getpid()}-{began(os.getpid()):.0f}-"
+
+
+def _copied(source: str, place: str) -> str:
+    """Copies a file for ``copytree``, and ends it at the first that cannot be. Raises StateError."""
+    with translated("copy the server", Path(place)):
+        return str(shutil.copy2(source, place))
 
 
 def _content(host: Host, state: InstanceState) -> dict[str, Path]:
@@ -154,7 +175,8 @@ class _Starts:
         self._reporter.step(f"start {self.count} with {len(chosen)} of {len(self._content)}")
         folder = self._room / str(self.count)
         try:
-            self._lay_out(folder, chosen)
+            with translated("copy the server", folder):
+                self._lay_out(folder, chosen)
             seen = self._start(folder, chosen)
         finally:
             shutil.rmtree(folder, ignore_errors=True)
@@ -174,6 +196,7 @@ class _Starts:
             home,
             folder,
             symlinks=True,
+            copy_function=_copied,
             ignore=lambda where, names: [name for name in names if Path(where, name) in left_out],
         )
         (folder / RHIZON).mkdir()
@@ -181,9 +204,9 @@ class _Starts:
             source, place = home / self._content[one], folder / self._content[one]
             place.parent.mkdir(parents=True, exist_ok=True)
             if source.is_dir():
-                shutil.copytree(source, place, symlinks=True)
+                shutil.copytree(source, place, symlinks=True, copy_function=_copied)
             else:
-                shutil.copy2(source, place)
+                _copied(str(source), str(place))
         write_edits(self._host.home(folder), self._edits(chosen), frozenset())
 
     def _edits(self, chosen: frozenset[str]) -> NativeEdits:
@@ -205,17 +228,9 @@ class _Starts:
         state, game = self._state, self._state.game
         lock = self._lock_of(chosen)
         instance, home = state.instance, self._host.home(folder)
-        launch = Launch(
-            lock.target.loader,
-            instance.runtime,
-            instance.heap_mib,
-            path_separator=os.pathsep,
-            content=content_paths(game, lock),
-            arguments=started_with(home, game),
-        )
-        environment = start_environment(game, instance.runtime, instance.heap_mib)
+        command = command_of(home, game, lock, instance)
         seen_line: list[str] = []
-        with RunningServer(start_command(game, launch), environment, folder, game, Reporter()) as server:
+        with RunningServer(command.words, command.environment, folder, game, Reporter()) as server:
             if self._wishes.line is not None:
                 wanted = self._wishes.line
                 server.listeners.append(lambda line: seen_line.append(line) if wanted in line else None)

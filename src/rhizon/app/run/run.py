@@ -1,6 +1,5 @@
 """Run an instance in the foreground: boot, console, clean stop."""
 
-import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal, NamedTuple
@@ -16,20 +15,18 @@ from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.foresee.records import broken_files
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
-from rhizon.app.instance.native_files import started_with
 from rhizon.app.instance.reservations import entry_of, require_free
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.instance.worlds import lay_world
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
+from rhizon.app.run.command import command_of
 from rhizon.app.run.explain import explained
 from rhizon.app.run.noticed import BeforeStart, not_loaded
 from rhizon.app.run.server import RunningServer
 from rhizon.app.tune.move_ports import move_now, taken_ports
-from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import NotReadyError, StateError
 from rhizon.core.finding import Finding
-from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
@@ -91,22 +88,10 @@ def run(
         if _free_ports(host, home, game, lock, instance, wishes.ask_move, reporter):
             instance = home.instance()
         make_room(home.folder)
-        command = start_command(
-            game,
-            Launch(
-                lock.target.loader,
-                instance.runtime,
-                instance.heap_mib,
-                path_separator=os.pathsep,
-                content=content_paths(game, lock),
-                arguments=started_with(home, game),
-                measured=f"{RHIZON}/{MEASURED}",
-            ),
-        )
+        command = command_of(home, game, lock, instance, f"{RHIZON}/{MEASURED}")
         before = BeforeStart(home, game, lock, instance)
         reporter.step(f"starting {instance.name}")
-        environment = start_environment(game, instance.runtime, instance.heap_mib)
-        server = RunningServer(command, environment, home.folder, game, reporter)
+        server = RunningServer(command.words, command.environment, home.folder, game, reporter)
         console_port = None
         try:
             console_port = ConsolePort(server.process.send, game.console.hold, home.folder)

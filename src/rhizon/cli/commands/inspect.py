@@ -33,7 +33,7 @@ __all__ = ["inspect"]
         ("rhizon inspect tarnholt.list.toml", "a content list"),
         ("rhizon inspect reedlight-2.1.0.jar", "what an archive says and what its code shows"),
         ("rhizon inspect my-mods/ --verbose", "a folder of archives, with every finding"),
-        ("rhizon inspect my-mods/ --find-class marshlib.Lamps", "which archives have a class"),
+        ("rhizon inspect my-mods/ --find-class marshlib.Lamps", "list the archives that contain a class"),
         ("rhizon inspect marshlib-4.0.0.jar --deep", "which classes of a library no server can load"),
     ),
     verbose="every finding, not only the first five of each kind",
