@@ -41,13 +41,13 @@ __all__ = ["inspect"]
     results=False,
 )
 @click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE|FOLDER...")
-@click.option("--deep", is_flag=True, help="Look at every class by itself, also those that no loader starts.")
+@click.option("--deep", is_flag=True, help="Check each class on its own, also those that no loader starts.")
 @click.option(
     "--find-class",
     "find_classes",
     multiple=True,
     metavar="NAME",
-    help="Say which archives have this class.",
+    help="List the archives that contain this class.",
 )
 @click.option("--game", metavar="ID", shell_complete=complete_games, help="Read archives as content of this game only.")
 def inspect(call: Call, files: tuple[Path, ...], deep: bool, find_classes: tuple[str, ...], game: str | None) -> Answer:
