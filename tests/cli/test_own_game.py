@@ -1,5 +1,6 @@
 """A fifth game, quite unlike the four, described as docs/describe-a-game.md tells: from an empty file to players."""
 
+import os
 import socket
 import zipfile
 from pathlib import Path
@@ -8,7 +9,7 @@ from tests.support import Case, not_fast
 
 SERVER = r'''#!/usr/bin/env python3
 """Kilnmere: pots in a mere. It logs JSON, has no console, and ends on SIGINT."""
-import json, os, pathlib, re, signal, socketserver, sys, threading, zipfile
+import json, os, pathlib, re, signal, socketserver, sys, threading, time, zipfile
 
 HERE = pathlib.Path(__file__).resolve().parent
 HOUSE = "# the pottery\nsign: A cold kiln\nopen_at: 22870   # and one below it for gossip\nshelf: first\n"
@@ -16,7 +17,10 @@ HOUSE += "crew:\n  nobody: false\n"
 
 
 def say(**event):
-    print(json.dumps(event), flush=True)
+    """Nothing is printed: the log is a file with the day in its name."""
+    (HERE / "soot").mkdir(exist_ok=True)
+    with open(HERE / time.strftime("soot/kiln-%Y%m%d.log"), "a", encoding="latin-1") as log:
+        log.write(json.dumps(event, ensure_ascii=False) + "\n")
 
 
 def cold(code, why, **more):
@@ -49,6 +53,9 @@ for path in filter(None, next((one[9:] for one in sys.argv[1:] if one.startswith
 shelf = HERE / "kilns" / house["shelf"]
 shelf.mkdir(parents=True, exist_ok=True)
 (shelf / "tag.txt").write_text("fired by 1.0\n")
+if (shelf / "hands.on").exists():
+    cold(5, "hands are on this shelf")
+(shelf / "hands.on").write_text(f"potter {os.getpid()}\n")
 
 
 class Ask(socketserver.StreamRequestHandler):
@@ -67,7 +74,8 @@ try:
     say(event="lit", port=port, glazes=len(mixed))
     signal.pause()
 except KeyboardInterrupt:
-    say(event="raked")
+    (shelf / "hands.on").unlink()
+    say(event="raked", by="Åse")
     os._exit(130)
 '''
 FILLED_IN = r"""
@@ -147,10 +155,13 @@ store = []
 [world]
 folder = "kilns"
 version = { file = "tag.txt", pattern = '^fired by (?P<version>\S+)$' }
+required = ["tag.txt"]
+in_use = { file = "hands.on", pattern = '^potter (?P<pid>\d+)$' }
 
 [log]
 ready = '"event": "lit", "port": (?P<port>\d+)'
-closed = '"event": "raked"'
+files = [{ path = "soot/kiln-*.log", encoding = "latin-1" }]
+closed = '"event": "raked", "by": "Åse"'
 content_begin = '"event": "mix", "glaze": "(?P<id>[^"]+)"'
 content_done = '"event": "mixed", "glaze": "(?P<id>[^"]+)"'
 
@@ -209,6 +220,7 @@ class OwnGame(Case):
         self.assertIn("  Liv Olsen: true", house)
         ran = self.rhizon("run", "--trial", "pottery", "--json")
         self.assertEqual((ran.code, ran.result["content"]), (0, ["feldspar", "ashblue"]))
+        self.marks()
         # a server that does not end well when it is asked to is told as such
         program = self.folder / "pottery/kilnmere"
         program.write_text(SERVER.replace("os._exit(130)", "os._exit(9)"))
@@ -227,3 +239,23 @@ class OwnGame(Case):
         self.assertIn("crackle cannot be mixed", refused.json["error"]["message"])
         with socket.create_server(("127.0.0.1", done.result["ports"]["game"])):
             pass
+
+    def marks(self) -> None:
+        """What a killed server leaves in its world is removed; what one that runs put there is not."""
+        mark, tag = self.folder / "pottery/kilns/first/hands.on", self.folder / "pottery/kilns/first/tag.txt"
+        for pid, codes, ends in ((os.getpid(), ["world-in-use"], 1), (2**22 + 5, ["world-mark-left"], 0)):
+            mark.write_text(f"potter {pid}\n")
+            found = self.rhizon("check", "pottery", "--json").json["findings"]
+            self.assertEqual([one["code"] for one in found], codes)
+            self.assertEqual(self.rhizon("run", "--trial", "pottery", "--json").code, ends)
+            self.assertEqual(mark.exists(), bool(ends))
+        mark.unlink(missing_ok=True)
+        whole = tag.read_bytes()
+        tag.rename(tag.with_suffix(".txt.part"))
+        found = self.rhizon("check", "pottery", "--json").json["findings"]
+        self.assertEqual(
+            [(one["code"], one["severity"]) for one in found],
+            [("world-incomplete", "error"), ("world-incomplete", "warning")],
+        )
+        tag.with_suffix(".txt.part").unlink()
+        tag.write_bytes(whole)

@@ -2,11 +2,13 @@
 
 import unittest
 
+import msgspec
 from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.boot import BootJudge
 from rhizon.core.launch import Launch, start_command
+from rhizon.core.model.game import FailurePattern
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.start_scripts import start_scripts
@@ -99,6 +101,48 @@ class Verdicts(unittest.TestCase):
                 self.assertEqual((verdict.code, verdict.culprit), (code, culprit))
                 self.assertTrue(verdict.what and verdict.hint)
                 self.assertNotRegex(verdict.what + verdict.hint.replace("{server}", "marsh"), r"\{\w+\}")
+
+    def test_events_levels_and_what_is_harmless(self) -> None:
+        log = msgspec.structs.replace(
+            TARNHOLT.log,
+            event=r"^\d\d:\d\d ",
+            level=r"^\d\d:\d\d \[(?P<level>\w+)\]",
+            levels={"GRAVE": "error", "ODD": "warning"},
+            harmless=(r"no songbird",),
+            failures=(
+                FailurePattern(code="gate-stuck", pattern=r"gate\n +hinge: (?P<why>.*)", what="stuck: {why}", hint="-"),
+            ),
+        )
+        game = msgspec.structs.replace(TARNHOLT, log=log)
+        for lines, code, line in (
+            (("09:00 [GRAVE] the reeds burn", "09:01 [ODD] smoke"), "start-ended", "09:00 [GRAVE] the reeds burn"),
+            (("09:00 [GRAVE] gate", "   hinge: rust", "09:01 so"), "gate-stuck", "09:00 [GRAVE] gate hinge: rust"),
+            (("09:00 gate", "   hinge: rust"), "gate-stuck", "09:00 gate hinge: rust"),
+            (("09:00 x", "java.lang.IllegalStateException: no songbird", "09:01 so"), "start-ended", "09:01 so"),
+            (("09:00 [ODD] Address already in use", "09:01 [GRAVE] no ground"), "start-ended", "09:01 [GRAVE] no"),
+            (("09:00 Address already in use", "09:01 [GRAVE] no ground"), "port-in-use", "09:00 Address"),
+            (("09:00 [GRAVE] no ground:", "a.b.CalmException: mud", "\tat a.B.c(B.java:1)"), "start-ended", "a.b.Calm"),
+        ):
+            with self.subTest(lines=lines):
+                judge = BootJudge(game)
+                for one in lines:
+                    judge.feed(one)
+                verdict = judge.verdict(1, 1.0)
+                self.assertEqual((verdict.code, verdict.line[: len(line)]), (code, line))
+                again = BootJudge(game, judge.got_over)  # as if that had been a start that went well
+                for one in (*(text.replace("09:0", "11:3") for text in lines), "11:59 [GRAVE] new"):
+                    again.feed(one)
+                self.assertEqual(again.verdict(1, 1.0).line, "11:59 [GRAVE] new")
+
+    def test_two_sources_do_not_mix(self) -> None:
+        judge = BootJudge(TARNHOLT)
+        for line, source in (
+            (BOOM[0], ""),
+            ("\tat other.Thing.x(T.java:1)", "a.log"),
+            *((one, "") for one in BOOM[1:]),
+        ):
+            judge.feed(line, source)
+        self.assertEqual(judge.verdict(1, 1.0).frames[0], "reedlight.Lamps")
 
     def test_a_good_start(self) -> None:
         judge = BootJudge(TARNHOLT)

@@ -1,5 +1,6 @@
 """A server as a child process: its lines, its console, its end."""
 
+import codecs
 import contextlib
 import os
 import queue
@@ -15,7 +16,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.model.game import StopSignal
 from rhizon.core.words import command_line
 
-__all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "signalled"]
+__all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "program_of", "signalled"]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0
@@ -28,7 +29,13 @@ class ServerProcess:
     Lines of both of its streams arrive in the order in which it wrote them.
     """
 
-    def __init__(self, command: Sequence[str], folder: Path, environment: Mapping[str, str] | None = None) -> None:
+    def __init__(
+        self,
+        command: Sequence[str],
+        folder: Path,
+        environment: Mapping[str, str] | None = None,
+        encoding: str = "utf-8",
+    ) -> None:
         try:
             self._process = subprocess.Popen(
                 list(command),
@@ -49,6 +56,7 @@ class ServerProcess:
         self.since = psutil.Process(self.pid).create_time()
         self._lines: queue.SimpleQueue[str | None] = queue.SimpleQueue()
         self._over = False
+        self._decoder = codecs.getincrementaldecoder(encoding)("replace")
         self._typing = threading.Lock()
         threading.Thread(target=self._read, daemon=True).start()
 
@@ -56,7 +64,7 @@ class ServerProcess:
         stream = self._process.stdout
         assert stream is not None
         while raw := stream.readline(LONGEST_LINE):
-            self._lines.put(raw.decode("utf-8", "replace").rstrip("\r\n"))
+            self._lines.put(self._decoder.decode(raw).rstrip("\r\n"))
         self._lines.put(None)
 
     def line(self, seconds: float) -> str | None:
@@ -152,6 +160,13 @@ def began(pid: int) -> float:
     with contextlib.suppress(psutil.Error):
         return float(psutil.Process(pid).create_time())
     return 0.0
+
+
+def program_of(pid: int) -> str:
+    """The name of a process's program, "" for one that is gone."""
+    with contextlib.suppress(psutil.Error):
+        return str(psutil.Process(pid).name())
+    return ""
 
 
 def alive(pid: int, since: float) -> bool:

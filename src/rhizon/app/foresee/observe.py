@@ -2,6 +2,7 @@
 
 import contextlib
 import os
+import re
 import stat
 from collections.abc import Iterator, Sequence
 from pathlib import Path, PurePosixPath
@@ -25,12 +26,13 @@ from rhizon.adapters.run_log import BEFORE, LOG
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
+from rhizon.app.foresee.good_runs import seen_in_good_runs
 from rhizon.app.foresee.known_worlds import known_worlds
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.reservations import known_servers, others_than
 from rhizon.app.instance.state import InstanceState
-from rhizon.app.instance.worlds import world_named_in_file, world_version
+from rhizon.app.instance.worlds import world_holder, world_named_in_file, world_version
 from rhizon.core.allocate.port_roles import every_number, protocols_of
 from rhizon.core.boot import BootJudge
 from rhizon.core.check.native_text import encoding_of, repeated_keys
@@ -56,6 +58,8 @@ __all__ = ["observe"]
 
 MOST_LOG = 4 << 20  # bytes of a log's end that are judged again
 MOST_WORLD_FILES = 20_000
+# What programs that copy files name a file until it is whole.
+_UNFINISHED = re.compile(r"\.(?:part|partial|filepart|crdownload)$|^\..+\.[A-Za-z0-9]{6}$")
 
 
 def observe(
@@ -310,6 +314,9 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         raised_with=world_version(place, game) if is_folder else "",
         size=size,
         newest=newest,
+        missing=tuple(one for one in game.world.required if is_folder and not (place / one).is_file()),
+        unfinished=tuple(one for one in files if _UNFINISHED.search(one)),
+        holder=world_holder(home, game, name) if is_folder else None,
         shared=_shared(host, home, game.world.folder, place),
     )
 
@@ -380,7 +387,7 @@ def _judged_log(state: InstanceState, name: str) -> BootJudge | None:
             data = inside.read(f"{RHIZON}/{name}")
     except (OSError, StateError):
         return None
-    judge = BootJudge(state.game)
+    judge = BootJudge(state.game, seen_in_good_runs(state.home))
     for line in data[-MOST_LOG:].decode("utf-8", "replace").splitlines():
         judge.feed(line)
     return judge

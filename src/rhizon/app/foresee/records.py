@@ -23,7 +23,7 @@ from rhizon.core.model.instance import Instance, Inventory, OwnedFile
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import Stored
 from rhizon.core.plan import BESIDE
-from rhizon.core.settings.apply import for_name, format_value, holds
+from rhizon.core.settings.apply import for_name, format_value, holds, name_in
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.words import command_line
 
@@ -254,6 +254,7 @@ def _settings(state: InstanceState) -> list[Finding]:
     home, game, instance, lock = state.home, state.game, state.instance, state.lock
     findings = []
     again = _said_again(home.folder, game, instance, lock)
+    enabled = game.loaders[lock.target.loader].enabled
     for name, (dialect, values) in native_edits(state).items():
         data = home.read(name)
         try:
@@ -263,6 +264,8 @@ def _settings(state: InstanceState) -> list[Finding]:
         if native is None:  # a rule says what is wrong with it
             continue
         for key, wanted in values.items():
+            if enabled is not None and name == enabled.file and name_in(enabled, key) is not None:
+                continue  # a rule says which content is not named
             if not holds(dialect, DIALECTS[dialect], native, key, wanted):
                 value = DIALECTS[dialect].spell(wanted)
                 what = f"{key} is {native.get(key, '(missing)')!r}, {value!r} was set"

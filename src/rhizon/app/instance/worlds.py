@@ -10,8 +10,10 @@ from rhizon import interrupts
 from rhizon.adapters.copy_folder import copy_folder, size_of
 from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.processes import began, program_of
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
+from rhizon.core.check.observation import WorldHolder
 from rhizon.core.content_paths import place_of
 from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.model.game import GameDefinition
@@ -28,13 +30,18 @@ __all__ = [
     "find_origin",
     "lay_world",
     "put_aside",
+    "remove_left_mark",
     "require_no_interrupt",
     "things_in_world",
     "world_folder",
+    "world_holder",
     "world_named_in_file",
     "world_version",
 ]
 
+MOST_MARK = 4096
+MOST_DIGITS = 9
+CLOCK_SECONDS = 5.0  # by which a process may seem younger than what it wrote
 COMING = "world-coming"  # in .rhizon/: a copy while it is made
 
 
@@ -80,6 +87,38 @@ def world_version(world: Path, game: GameDefinition) -> str:
         return ""
     match = re.search(rule.pattern, read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace"), re.M)
     return printable(match["version"], 60) if match is not None else ""
+
+
+def world_holder(home: InstanceFolder, game: GameDefinition, name: str) -> WorldHolder | None:
+    """Whose mark is in a world that it is in use; None where there is none. A process that began after the mark was
+    written is not the one that wrote it. Raises StateError for a link on the way."""
+    rule = game.world.in_use
+    if rule is None:
+        return None
+    path = f"{game.world.folder}/{name}/{rule.file}"
+    with translated("read the world", home.folder / path), home.inside() as inside:
+        facts = inside.lstat(path)
+        if facts is None:
+            return None
+        text = inside.read(path, MOST_MARK).decode("utf-8", "replace") if inside.is_file(path) else ""
+    match = re.search(rule.pattern, text, re.MULTILINE) if rule.pattern else None
+    if match is None or not match["pid"].isdecimal() or len(match["pid"]) > MOST_DIGITS:
+        return WorldHolder(file=rule.file, state="unknown")
+    pid = int(match["pid"])
+    since = began(pid)
+    if not since or since > facts.st_mtime + CLOCK_SECONDS:
+        return WorldHolder(file=rule.file, state="gone", pid=pid)
+    return WorldHolder(file=rule.file, state="runs", pid=pid, program=program_of(pid))
+
+
+def remove_left_mark(home: InstanceFolder, game: GameDefinition, name: str, reporter: Reporter) -> None:
+    """Removes the mark of a server that is gone from a world, which would keep the next one from starting."""
+    holder = world_holder(home, game, name)
+    if holder is not None and holder.state == "gone":
+        path = f"{game.world.folder}/{name}/{holder.file}"
+        with translated("remove the mark", home.folder / path), home.inside() as inside:
+            inside.unlink(path)
+        reporter.done(f"removed {path}: left by process {holder.pid}, which is gone")
 
 
 class WorldOrigin(NamedTuple):

@@ -30,6 +30,7 @@ from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.content_paths import place_of
 from rhizon.core.errors import CancelledError, NotReadyError, StateError
 from rhizon.core.isolate import Trial, isolate
+from rhizon.core.log_lines import without_numbers
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import NAME_WORD
 from rhizon.core.settings.apply import NativeEdits, edits_for
@@ -240,7 +241,7 @@ class _Starts:
                 said = next(iter(wrong.details), "")
                 if wrong.culprit is not None and self._wishes.line is None and wrong.code == "start-timeout":
                     said = ""
-                failure = Symptom(code=wrong.code, line=_without_numbers(said))
+                failure = Symptom(code=wrong.code, line=without_numbers(said))
                 return failure if self._wishes.line is None or seen_line else None
             except CancelledError:
                 raise
@@ -251,8 +252,3 @@ class _Starts:
         """The lock with the chosen content only."""
         releases = tuple(one for one in self._state.lock.releases if one.id in chosen or not one.on_server)
         return msgspec.structs.replace(self._state.lock, releases=releases)
-
-
-def _without_numbers(text: str) -> str:
-    """What is the same in two runs of one failure."""
-    return re.sub(r"\d+", "#", re.sub(r"0x[0-9a-f]+|@[0-9a-f]{4,}", "#", text))[:200]

@@ -11,13 +11,14 @@ from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.measured import MEASURED, Samples, make_room
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.foresee.foresee import foresee
+from rhizon.app.foresee.good_runs import remember_good_run, seen_in_good_runs
 from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.foresee.records import broken_files
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, require_free
 from rhizon.app.instance.state import require_instance_state
-from rhizon.app.instance.worlds import lay_world
+from rhizon.app.instance.worlds import lay_world, remove_left_mark, world_named_in_file
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
 from rhizon.app.run.command import command_of
@@ -87,11 +88,12 @@ def run(
         instance = _with_world(home, game, lock, instance, reporter)
         if _free_ports(host, home, game, lock, instance, wishes.ask_move, reporter):
             instance = home.instance()
+        remove_left_mark(home, game, world_named_in_file(home, game, instance), reporter)
         make_room(home.folder)
         command = command_of(home, game, lock, instance, f"{RHIZON}/{MEASURED}")
         before = BeforeStart(home, game, lock, instance)
         reporter.step(f"starting {instance.name}")
-        server = RunningServer(command.words, command.environment, home.folder, game, reporter)
+        server = RunningServer(command.words, command.environment, home.folder, game, reporter, seen_in_good_runs(home))
         console_port = None
         try:
             console_port = ConsolePort(server.process.send, game.console.hold, home.folder)
@@ -112,6 +114,7 @@ def run(
             reporter.done(f"ready after {ready:.1f} s")
             noticed = before.changed()
             remember_world(home, before.world.name)
+            remember_good_run(home, server.judge.got_over)
             samples = Samples(home.folder, server.process.pid)
             while not server.process.over:
                 samples.tick()

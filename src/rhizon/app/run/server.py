@@ -1,10 +1,11 @@
 """Starting a server and judging whether it becomes ready."""
 
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
 
+from rhizon.adapters.followed import FollowedLogs
 from rhizon.adapters.processes import SIGNALS, ServerProcess
 from rhizon.adapters.run_log import RunLog
 from rhizon.app.reporter import Reporter
@@ -25,7 +26,8 @@ TELL_SECONDS = 2.0
 class RunningServer:
     """One run of a server, from its start to its end; leaving the ``with`` ends it whatever happened.
 
-    All that it prints goes to ``.rhizon/last-run.log``, to the reporter and to ``listeners``.
+    All that it prints, and writes to the log files that its definition names, goes to ``.rhizon/last-run.log``, to the
+    reporter and to ``listeners``.
     """
 
     def __init__(
@@ -35,9 +37,10 @@ class RunningServer:
         folder: Path,
         game: GameDefinition,
         reporter: Reporter,
+        seen_in_good_runs: Collection[str] = (),
     ) -> None:
         self.game = game
-        self.judge = BootJudge(game)
+        self.judge = BootJudge(game, seen_in_good_runs)
         self._reporter = reporter
         self._folder = folder
         self._begun = time.monotonic()
@@ -47,7 +50,8 @@ class RunningServer:
         self._log_trouble = ""
         self._ready_seconds = 0.0
         try:
-            self.process = ServerProcess(command, folder, environment)
+            self._files = FollowedLogs(folder, game.log.files)
+            self.process = ServerProcess(command, folder, environment, game.log.encoding)
         except BaseException:
             self._log.close()
             raise
@@ -63,6 +67,7 @@ class RunningServer:
     def close(self) -> None:
         """Ends the server if it still runs, and gives the pipes and the log back."""
         self.process.close()
+        self._files.close()
         self._log.close()
 
     @property
@@ -76,10 +81,18 @@ class RunningServer:
         return time.monotonic() - self._begun
 
     def pump(self, seconds: float = TICK_SECONDS) -> bool:
-        """Takes the next line, waiting that long for it. False when none came."""
+        """Takes the next line, waiting that long for it, and what its log files have. False when there was nothing."""
         line = self.process.line(seconds)
-        if line is None:
-            return False
+        if line is not None:
+            self._take(line, "")
+        got = line is not None
+        for more, source in self._files.lines(last=self.process.over):
+            self._take(more, source)
+            got = True
+        return got
+
+    def _take(self, line: str, source: str) -> None:
+        """One line of the server's, printed or from the log file ``source``."""
         shown = printable(line)
         trouble = self._log.write(shown)
         if trouble and trouble != self._log_trouble:
@@ -89,10 +102,9 @@ class RunningServer:
         self._reporter.line(shown)
         for hear in self.listeners:
             hear(line)
-        event = self.judge.feed(line)
+        event = self.judge.feed(line, source)
         if event is not None and event.kind in ("progress", "content"):
             self._reporter.progress(event.text, (event.percent or 0) / 100)
-        return True
 
     def until_ready(self, wait: float | None = None, stop_asked: Callable[[], bool] = lambda: False) -> float:
         """Seconds until the server said that it is ready. Raises :class:`NotReadyError` with the reason, and

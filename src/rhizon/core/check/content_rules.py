@@ -5,11 +5,23 @@ from collections.abc import Iterator
 from rhizon.core.archives.facts import ArchiveFacts
 from rhizon.core.check.finding import error, note, warning
 from rhizon.core.check.observation import ContentFile, Observation
+from rhizon.core.content_paths import loaded
 from rhizon.core.finding import Finding
-from rhizon.core.model.setting import NAME_WORD
+from rhizon.core.settings.apply import name_in
 from rhizon.core.version import Version, parse_version
+from rhizon.core.words import command_line
 
-__all__ = ["conflicts", "copies", "enabled", "for_this_server", "leftovers", "places", "together", "wrong_by_itself"]
+__all__ = [
+    "conflicts",
+    "copies",
+    "enabled",
+    "for_this_server",
+    "leftovers",
+    "order",
+    "places",
+    "together",
+    "wrong_by_itself",
+]
 
 _OUT = "Remove it from the folder, or get a release that fits and add it to the list."
 # What is wrong with one archive whatever server it is on.
@@ -106,21 +118,36 @@ def places(seen: Observation) -> Iterator[Finding]:
 
 
 def enabled(seen: Observation) -> Iterator[Finding]:
-    """A list of what is loaded that names what is not there."""
+    """A list of what is loaded that names what is not there, or does not name what is."""
     place = seen.game.loaders[seen.lock.target.loader].enabled
     file = seen.file(place.file) if place is not None else None
     if place is None or file is None or not file.exists or file.broken:
         return
-    head, _, tail = place.key.partition(NAME_WORD)
     here = {facts.id for one in seen.content if (facts := _facts(one)) is not None}
     here |= {one.id for one in seen.lock.on_server()}
-    named = {
-        key[len(head) : len(key) - len(tail) if tail else None]
-        for key in file.values
-        if key.startswith(head) and key.endswith(tail)
-    }
+    named = {name for key in file.values if (name := name_in(place, key)) is not None}
     for name in sorted(named - here):
         yield warning("enabled-missing", file.path, f"it names {name}, which is not there", "Remove it from the list.")
+    for one in loaded(seen.game, seen.lock):
+        if one.id not in named:
+            what = f"{one.id} is there and {file.path} does not name it: the server starts without it"
+            yield warning("content-not-enabled", one.id, what, f"Name it in {file.path}, or remove it from the list.")
+
+
+def order(seen: Observation) -> Iterator[Finding]:
+    """Content that is loaded before something that it needs, where the server loads it in the order of the lock."""
+    loader = seen.game.loaders[seen.lock.target.loader]
+    if not any("{content}" in word for word in loader.command):
+        return
+    before: set[str] = set()
+    coming = {one.id: one for one in loaded(seen.game, seen.lock)}
+    for one in list(coming.values()):
+        before.add(one.id)
+        for other in coming.values():
+            if one.id in other.because and other.id not in before:
+                what = f"it is loaded before {other.id}, which it needs"
+                remedy = f"Solve the order again: {command_line('rhizon', 'update', seen.folder)}"
+                yield error("content-order", one.id, what, remedy)
 
 
 def leftovers(seen: Observation) -> Iterator[Finding]:

@@ -19,6 +19,7 @@ __all__ = [
     "Observation",
     "PortInUse",
     "RuntimeSeen",
+    "WorldHolder",
     "WorldSeen",
 ]
 
@@ -90,11 +91,22 @@ class RuntimeSeen(msgspec.Struct, frozen=True, kw_only=True):
     environment: dict[str, str] = {}
 
 
+class WorldHolder(msgspec.Struct, frozen=True, kw_only=True):
+    """Whose mark is in the world that it is in use: ``pid`` None where the mark says none; ``state`` of that process,
+    "unknown" where it cannot be told."""
+
+    file: str
+    state: Literal["runs", "gone", "unknown"]
+    pid: int | None = None
+    program: str = ""
+
+
 class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     """The world that the settings file names. ``known``: this server has run with it; ``others`` are worlds beside it;
     ``raised_with`` the game version that it says; ``size`` in bytes of its files and
     ``newest`` the time of the newest, in ISO 8601; ``shared`` other servers that have
-    the very same folder as a world, with whether each runs."""
+    the very same folder as a world, with whether each runs. ``missing`` are files that every world has,
+    ``unfinished`` those that copying programs leave when they are interrupted."""
 
     name: str
     exists: bool
@@ -107,6 +119,9 @@ class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     size: int = 0
     newest: str = ""
     shared: dict[str, bool] = {}
+    missing: tuple[str, ...] = ()
+    unfinished: tuple[str, ...] = ()
+    holder: WorldHolder | None = None
 
 
 class LastRun(msgspec.Struct, frozen=True, kw_only=True):

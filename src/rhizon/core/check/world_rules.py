@@ -9,7 +9,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.version import parse_version
 from rhizon.core.words import command_line
 
-__all__ = ["last_run", "newer", "shared", "usable"]
+__all__ = ["complete", "in_use", "last_run", "newer", "shared", "usable"]
 
 
 def usable(seen: Observation) -> Iterator[Finding]:
@@ -42,6 +42,42 @@ def usable(seen: Observation) -> Iterator[Finding]:
     elif not world.writable:
         what = "the server cannot write its world: nothing that happens in it would be saved"
         yield error("not-writable", path, what, "Give it to the user who starts the server: chown -R, chmod u+w")
+
+
+def complete(seen: Observation) -> Iterator[Finding]:
+    """A world of which a part is missing, as after a copy that was interrupted."""
+    world = seen.world
+    if world is None or not world.is_folder or world.empty:
+        return
+    path = f"{seen.game.world.folder}/{world.name}"
+    back = f"Copy it whole, or put it back: {command_line('rhizon', 'restore', seen.folder, '--only', 'world')}"
+    if world.missing:
+        what = f"the world is not whole: {', '.join(world.missing)} is missing, which every world has"
+        yield error("world-incomplete", path, what, back)
+    for one in world.unfinished[:3]:
+        what = "the rest of a copy that was interrupted: the world may not be whole"
+        yield warning("world-incomplete", f"{path}/{one}", what, back)
+
+
+def in_use(seen: Observation) -> Iterator[Finding]:
+    """A mark in the world that a server has it open."""
+    world, rule = seen.world, seen.game.world.in_use
+    if world is None or world.holder is None or rule is None or seen.running is not None:
+        return
+    holder = world.holder
+    path = f"{seen.game.world.folder}/{world.name}/{holder.file}"
+    say = error if rule.refuses else warning
+    if holder.state == "runs":
+        what = f"process {holder.pid} ({holder.program}) has this world open: two that write it at once destroy it"
+        yield error("world-in-use", path, what, "Stop that process first.")
+    elif holder.state == "gone":
+        what = f"left by process {holder.pid}, which is gone: that server did not end well"
+        yield warning(
+            "world-mark-left", path, what, f"A start removes it: {command_line('rhizon', 'run', seen.folder)}"
+        )
+    else:
+        what = "the world is marked as in use, and nothing says by which process"
+        yield say("world-in-use", path, what, f"Once no server uses this world, remove the file: {path}")
 
 
 def _recorded(seen: Observation) -> str:

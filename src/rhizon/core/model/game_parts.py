@@ -1,5 +1,6 @@
 """The parts of a game definition, each with the rules that hold within it."""
 
+import codecs
 import re
 from typing import Annotated, Literal
 
@@ -8,7 +9,7 @@ import msgspec
 from rhizon.core.model.base import Id, Line, Mib, Strict, any_range
 from rhizon.core.model.metadata import ContentKind, MetadataRule
 from rhizon.core.model.setting import NAME_WORD, Stored
-from rhizon.core.names import RelPath
+from rhizon.core.names import RelPath, safe_path
 from rhizon.core.version import VersionRange
 
 __all__ = [
@@ -22,6 +23,8 @@ __all__ = [
     "InstallerRule",
     "LicenceRule",
     "LoaderDefinition",
+    "LogFile",
+    "LogLevel",
     "LogRules",
     "MemoryModel",
     "PlacingRule",
@@ -32,6 +35,7 @@ __all__ = [
     "SettingsTogether",
     "StopSignal",
     "Variable",
+    "WorldInUse",
     "WorldRule",
     "WorldThings",
     "WorldVersion",
@@ -216,10 +220,23 @@ class WorldVersion(Strict, frozen=True, kw_only=True):
         _pattern(self.pattern, "pattern", ("version",))
 
 
+class WorldInUse(Strict, frozen=True, kw_only=True):
+    """A file in the world's folder that a server makes while it has the world open and removes at its end. A pattern
+    with the group ``pid`` finds the number of its process; ``refuses`` says that no server starts while the file is
+    there."""
+
+    file: RelPath
+    pattern: Line = ""
+    refuses: bool = True
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("pid",) if self.pattern else ())
+
+
 class WorldRule(Strict, frozen=True, kw_only=True):
     """The folder that holds worlds, the setting that names the one in use, and what can be read from a world.
     ``template_setting`` names the content of kind ``template`` that a new world is copied from; ``seed_setting`` is
-    drawn by Rhizon where no one gives it, so that it is known later."""
+    drawn by Rhizon where no one gives it, so that it is known later. ``required`` are files that every world has."""
 
     folder: RelPath
     name_setting: Id = "world_name"
@@ -227,6 +244,8 @@ class WorldRule(Strict, frozen=True, kw_only=True):
     seed_setting: Id = "seed"
     things: WorldThings | None = None
     version: WorldVersion | None = None
+    required: tuple[RelPath, ...] = ()
+    in_use: WorldInUse | None = None
 
 
 class FirstStart(Strict, frozen=True, kw_only=True):
@@ -294,8 +313,36 @@ class FailurePattern(Strict, frozen=True, kw_only=True):
         _pattern(self.pattern, "pattern")
 
 
+def _encoding(name: str, where: str) -> None:
+    try:
+        codecs.lookup(name)
+    except LookupError:
+        raise ValueError(f"{where}: {name!r} is not the name of an encoding, such as utf-8 or latin-1") from None
+
+
+class LogFile(Strict, frozen=True, kw_only=True):
+    """A file of the server's folder that it logs to, beside what it prints. ``*`` in its name stands for what changes
+    from run to run, a date or a number: the newest of these files is followed."""
+
+    path: Line
+    encoding: Line = "utf-8"
+
+    def __post_init__(self) -> None:
+        folder, _, name = self.path.rpartition("/")
+        if "*" in folder or not name:
+            raise ValueError(f"path: {self.path!r}: only the file's name may have a *")
+        safe_path(self.path.replace("*", "x"))
+        _encoding(self.encoding, "encoding")
+
+
+LogLevel = Literal["error", "warning", "info"]
+
+
 class LogRules(Strict, frozen=True, kw_only=True):
-    """How to read the server's log."""
+    """How to read the server's log. What it prints is read in ``encoding``; ``files`` are read too. A line that
+    ``event`` does not match belongs to the one before. ``level`` has a group ``level``, whose words are explained by
+    ``levels``; lines of level error are signs of a failure that no pattern knows. What ``harmless`` matches is none.
+    """
 
     ready: Line
     closed: Line = ""
@@ -304,9 +351,22 @@ class LogRules(Strict, frozen=True, kw_only=True):
     content_done: Line = ""
     progress: tuple[ProgressPattern, ...] = ()
     failures: tuple[FailurePattern, ...] = ()
+    encoding: Line = "utf-8"
+    files: tuple[LogFile, ...] = ()
+    event: Line = ""
+    level: Line = ""
+    levels: dict[Line, LogLevel] = {}
+    harmless: tuple[Line, ...] = ()
 
     def __post_init__(self) -> None:
         _pattern(self.ready, "ready")
         _pattern(self.closed, "closed")
         _pattern(self.content_begin, "content_begin", ("id",) if self.content_begin else ())
         _pattern(self.content_done, "content_done", ("id",) if self.content_done else ())
+        _pattern(self.event, "event")
+        _pattern(self.level, "level", ("level",) if self.level else ())
+        for pattern in self.harmless:
+            _pattern(pattern, "harmless")
+        if bool(self.level) != bool(self.levels):
+            raise ValueError("`level` needs `levels`, which say what its words mean, and the other way round")
+        _encoding(self.encoding, "encoding")

@@ -1,6 +1,5 @@
 """Settings and ports as edits of native files, and what is there in our words."""
 
-import re
 from collections.abc import Iterable, Mapping
 
 from rhizon.core.errors import InputError
@@ -127,18 +126,22 @@ def for_name(place: Stored, name: str) -> Stored:
     return Stored(file=place.file, dialect=place.dialect, key=place.key.replace(NAME_WORD, name))
 
 
+def name_in(place: Stored, key: str) -> str | None:
+    """Which of the names of a setting a key of its file is for; None for another key."""
+    head, _, tail = place.key.partition(NAME_WORD)
+    if len(key) <= len(head) + len(tail) or not (key.startswith(head) and key.endswith(tail)):
+        return None
+    return key[len(head) : len(key) - len(tail)]
+
+
 def in_file(definition: SettingDefinition, dialect: Dialect, values: Mapping[str, str]) -> tuple[Scalar | None, str]:
     """What a native file says of a setting in our words, and the keys that hold it; None where it says nothing."""
     place = definition.store
     if place is None:
         return None, ""
     if definition.type == "names":
-        head, _, tail = place.key.partition(NAME_WORD)
-        pattern = re.compile(re.escape(head) + "(?P<name>.+?)" + re.escape(tail))
         off = {dialect.spell(definition.native(False)), dialect.spell(False)}
-        there = [
-            match["name"] for key, value in values.items() if (match := pattern.fullmatch(key)) and value not in off
-        ]
+        there = [name for key, value in values.items() if (name := name_in(place, key)) and value not in off]
         return ", ".join(there), place.key
     if place.key in values:
         return _meant(definition, dialect, values[place.key]), place.key
