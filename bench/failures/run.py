@@ -2,8 +2,9 @@
 
 Makes one server of each game of the made-up world, and for each case of cases.py breaks a fresh copy of it. "Foreseen":
 `rhizon check` has one of the expected findings, about the right thing. "Refused": `rhizon run` does not start it; the
-last column is what a start that is made all the same (``--anyway``) ends with. Healthy variations must give no error,
-and start. ``--check`` leaves the starts out.
+next column is what a start that is made all the same (``--anyway``) ends with, and "blamed" that its message names what
+was broken. "Fixed": what the remedy of the finding says was done (fixes.py); then that finding is gone and the server
+starts. Healthy variations must give no error, and start. ``--check`` leaves the starts out.
 """
 
 import itertools
@@ -18,6 +19,7 @@ from pathlib import Path
 from typing import Any
 
 from cases import FAULTS, HEALTHY, Case
+from fixes import apply
 
 ROOT = Path(__file__).parents[2]
 WORLD = ROOT / "src/rhizon/world/harbour"
@@ -43,6 +45,7 @@ class Scene:
             )
             if made[0] != 0:
                 raise SystemExit(f"{name} cannot be made: {made[1]}")
+            self.rhizon("backup", name)  # as a careful person would have one
             shutil.copytree(folder / name, folder / "whole" / name, symlinks=True)
 
     def rhizon(self, *words: str) -> tuple[int, dict[str, Any]]:
@@ -63,6 +66,25 @@ class Scene:
         case.change(home)
         return home
 
+    def fixed(self, case: Case, found: dict[str, str]) -> str:
+        """Carries out the remedy of a finding; "" where the fault is gone then and the server starts."""
+        home = self.folder / case.server
+        try:
+            how = apply(home, found, self.folder / "whole" / case.server, self.rhizon)
+        except OSError as broken:
+            return f"NOT FIXED: {broken}"
+        left = hits_of(case, findings_of(self.rhizon("check", case.server)[1]))
+        code, answer = self.rhizon("run", case.server, "--trial", "--wait", "60")
+        if not left and code == 0:
+            return ""
+        why = (answer.get("error") or {}).get("message", "") if code else [one["code"] for one in left]
+        return f"NOT FIXED by {how}: {why}"
+
+
+def hits_of(case: Case, found: list[dict[str, str]]) -> list[dict[str, str]]:
+    """The findings that a case expects."""
+    return [one for one in found if one["code"] in case.expect and case.subject in one["subject"]]
+
 
 def findings_of(answer: dict[str, Any]) -> list[dict[str, str]]:
     return list(answer.get("findings") or ())
@@ -77,7 +99,7 @@ def main() -> None:
         for case in (one for one in FAULTS if any(text in f"{one.server}: {one.name}" for text in only)):
             scene.broken(case)
             found = findings_of(scene.rhizon("check", case.server)[1])
-            hits = [one for one in found if one["code"] in case.expect and case.subject in one["subject"]]
+            hits = hits_of(case, found)
             counts["faults"] += 1
             counts["foreseen"] += bool(hits)
             ended = ""
@@ -92,6 +114,20 @@ def main() -> None:
                 counts["refused"] += was_refused
                 counts["fails"] += code != 0
                 counts["fails, not foreseen"] += code != 0 and not hits
+                if code != 0:
+                    text = json.dumps(wrong)
+                    blamed = (
+                        wrong.get("code") in case.expect
+                        or case.subject in text
+                        or bool(hits and hits[0]["subject"] in text)
+                    )
+                    counts["blamed"] += blamed
+                    ended += "" if blamed else f" NOT BLAMED: {text[:300]}"
+            if hits:
+                scene.broken(case)
+                not_fixed = scene.fixed(case, hits[0])
+                counts["fixed"] += not not_fixed
+                ended += f"; {not_fixed or 'fixed'}"
             told = hits[0]["code"] if hits else "MISSED: " + (" ".join(one["code"] for one in found) or "nothing")
             print(f"{case.server:>5} {case.name:<34} {told:<22} {ended}", flush=True)
         for case in (one for one in HEALTHY if any(text in f"{one.server}: {one.name}" for text in only)):

@@ -96,7 +96,8 @@ def main() -> None:
             answer = rhizon("isolate", "x")["result"]
             seconds = time.perf_counter() - begun
             assert isinstance(answer, dict)
-            right = "right" if set(answer["culprits"]) == guilty else f"wrong: {answer['culprits']}"
+            found = [set(one["ids"]) for one in answer["found"]]
+            right = "right" if found == [guilty] else f"wrong: {found}"
             print(f"{what:>10} {count:>5} {answer['starts']:>7} {aim:>4} {seconds:>8.1f}  {right}", flush=True)
 
 

@@ -90,7 +90,7 @@ class Failures(Case):
     def isolated(self, home: Path, whole: Path) -> None:
         """A mod that fails is found among the others; the server's own folder is not touched."""
         self.renew(home, whole)
-        self.assertEqual(self.rhizon("isolate", "marsh", "--json").result["culprits"], [])
+        self.assertEqual(self.rhizon("isolate", "marsh", "--json").result["found"], [])
         shutil.copy(CATALOG / "archives/mistpanel-0.2.0.jar", home / "mods")
         before = {path: path.stat().st_mtime_ns for path in home.rglob("*") if path.is_file()}
         left = self.folder / "state/isolate-999999999-1-killed"
@@ -98,10 +98,9 @@ class Failures(Case):
         done = self.rhizon("isolate", "marsh", "--json")
         result = done.result
         self.assertEqual([one.name for one in left.parent.glob("isolate-*")], [], "what a killed run left is removed")
-        self.assertEqual(
-            (done.code, result["culprits"], result["files"]), (1, ["mistpanel"], ["mods/mistpanel-0.2.0.jar"])
-        )
-        self.assertEqual((result["fails_alone"], result["rest_works"]), (True, True))
+        found = result["found"][0]
+        self.assertEqual((done.code, found["ids"], found["files"]), (1, ["mistpanel"], ["mods/mistpanel-0.2.0.jar"]))
+        self.assertEqual((found["fails_alone"], found["rest_works"]), (True, True))
         self.assertLessEqual(result["starts"], 8)
         self.assertEqual({path: path.stat().st_mtime_ns for path in home.rglob("*") if path.is_file()}, before)
 

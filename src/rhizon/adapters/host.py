@@ -12,6 +12,7 @@ from pathlib import Path
 from rhizon.adapters.control_groups import memory_limit, processor_limit
 
 __all__ = [
+    "available_mib",
     "ephemeral_ports",
     "every_address",
     "first_free_port",
@@ -41,6 +42,15 @@ def memory_mib() -> int:
     """Memory of the host in MiB, or its control group's limit where that is lower."""
     limit = memory_limit()
     return machine_mib() if limit is None else min(machine_mib(), limit >> 20)
+
+
+def available_mib() -> int:
+    """Memory in MiB that programs could get now without others being swapped out."""
+    import psutil
+
+    free = int(psutil.virtual_memory().available) >> 20
+    limit = memory_limit()
+    return free if limit is None else min(free, limit >> 20)
 
 
 def processors() -> int:

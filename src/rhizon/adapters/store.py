@@ -10,15 +10,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import NamedTuple
 
-from rhizon.adapters.files import hash_file, make_folders, translated
+from rhizon.adapters.files import hash_file, make_folders, share_blocks, translated
 from rhizon.adapters.inside import Inside, Owner, give_like_folder, write_all
 from rhizon.adapters.verified import Verified
 from rhizon.core.errors import TrustError
 from rhizon.core.plan import WantedFile
 
 __all__ = ["Entry", "Incoming", "Store"]
-
-_FICLONE = 0x40049409
 
 
 class Entry(NamedTuple):
@@ -220,21 +218,10 @@ class Store:
 def _copy(path: Path, copy: int, sha256: str) -> str:
     """Copies a file and answers the hash of what was copied (taken on trust where blocks are shared)."""
     with path.open("rb") as source:
-        if _share_blocks(source.fileno(), copy):
+        if share_blocks(source.fileno(), copy):
             return sha256
         digest = hashlib.sha256()
         while chunk := source.read(1 << 20):
             digest.update(chunk)
             write_all(copy, chunk)
         return digest.hexdigest()
-
-
-def _share_blocks(source: int, target: int) -> bool:
-    """A copy that shares its blocks until one of the two is written to (ioctl_ficlone(2); xfs, btrfs)."""
-    try:
-        import fcntl
-
-        fcntl.ioctl(target, _FICLONE, source)
-    except (ImportError, OSError):
-        return False
-    return True

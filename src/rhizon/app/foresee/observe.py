@@ -29,6 +29,7 @@ from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
 from rhizon.app.foresee.good_runs import seen_in_good_runs
 from rhizon.app.foresee.known_worlds import known_worlds
 from rhizon.app.host import Host
+from rhizon.app.instance.backup_places import last_backup
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.reservations import known_servers, others_than
 from rhizon.app.instance.state import InstanceState
@@ -314,6 +315,7 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         raised_with=world_version(place, game) if is_folder else "",
         size=size,
         newest=newest,
+        last_backup=last_backup(host, home),
         missing=tuple(one for one in game.world.required if is_folder and not (place / one).is_file()),
         unfinished=tuple(one for one in files if _UNFINISHED.search(one)),
         holder=world_holder(home, game, name) if is_folder else None,

@@ -15,13 +15,14 @@ from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
+from rhizon.app.instance.backup_places import LINKS, backup_id
 from rhizon.app.instance.change import snapshot
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import exclusive, require_stopped, started_elsewhere
 from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup_keys import Encryption, seal_for
-from rhizon.app.keep.find_backup import BY_HAND, LINKS, backup_id
+from rhizon.app.keep.find_backup import BY_HAND
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, StateError, TrustError
 from rhizon.core.finding import Finding

@@ -1,6 +1,5 @@
 """Backups that were made: listed, found by what a person says, and read back."""
 
-import hashlib
 from collections.abc import Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -8,32 +7,26 @@ from typing import NamedTuple
 import msgspec
 
 from rhizon.adapters.backups import Repository
-from rhizon.adapters.files import read_bytes
-from rhizon.adapters.host import now
-from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
+from rhizon.app.instance.backup_places import backup_id, backup_places
 from rhizon.app.keep.backup_keys import Opening
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
-from rhizon.core.model.backup import Backup, BackupLinks, Consistency
-from rhizon.core.model.documents import decode
+from rhizon.core.model.backup import Backup, Consistency
 from rhizon.core.words import command_line
 
 __all__ = [
     "BY_HAND",
-    "LINKS",
     "BackupLine",
     "Backups",
     "Sought",
     "VerifyResult",
-    "backup_id",
     "find_backup",
     "list_backups",
     "verify_backup",
 ]
 
-LINKS = "backups.json"
 BY_HAND = "by hand"  # the reason of a backup that a person asked for
 
 
@@ -73,29 +66,13 @@ class VerifyResult(msgspec.Struct, frozen=True, kw_only=True):
     damaged: tuple[str, ...]
 
 
-def backup_id(home: InstanceFolder) -> BackupLinks:
-    """Under which id the backups of an instance are: the one that it has, or a new one."""
-    path = home.own / LINKS
-    if path.is_file():
-        return decode(BackupLinks, read_bytes(path, "backup record"), str(path))
-    mark = hashlib.sha256(f"{home.folder}{now()}".encode()).hexdigest()[:8]
-    return BackupLinks(format="rhizon-backups/1", id=f"{home.instance().name[:50]}-{mark}")
-
-
-def _places(host: Host, home: InstanceFolder | None) -> list[Repository]:
-    roots = [host.places.backups]
-    if home is not None and (home.own / LINKS).is_file():
-        roots += [Path(one) for one in backup_id(home).places]
-    return [Repository(root) for root in dict.fromkeys(roots) if root.is_dir()]
-
-
 def list_backups(host: Host, folder: Path | None, place: Path | None = None) -> Backups:
     """Those of one instance, or all of this host's; ``place`` is another repository to look into."""
     home = host.home(folder).required() if folder is not None else None
     wanted = backup_id(home).id if home is not None else None
     lines = []
     findings = []
-    repositories = _places(host, home) if place is None else [Repository(place.absolute())]
+    repositories = backup_places(host, home) if place is None else [Repository(place.absolute())]
     for repository in repositories:
         for ident in repository.ids():
             for when in repository.times(ident) if wanted in (None, ident) else ():
@@ -176,7 +153,9 @@ def find_backup(host: Host, folder: Path, sought: Sought) -> tuple[Repository, B
             hint="Say it with --of; see all backups: rhizon backup --list",
         )
     ident = backup_id(home).id if of is None else None
-    repositories = [Repository(place.absolute())] if place is not None else _places(host, home if of is None else None)
+    repositories = (
+        [Repository(place.absolute())] if place is not None else backup_places(host, home if of is None else None)
+    )
     found = []
     for repository in repositories:
         for one in [ident] if ident is not None else repository.ids():

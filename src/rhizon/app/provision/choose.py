@@ -9,6 +9,7 @@ from rhizon.app.choose.resolve import Remembered, SolveOptions, catalogs_for, so
 from rhizon.app.choose.runtimes import choose_runtime, why_runtime
 from rhizon.app.choose.sources import Source, read_any
 from rhizon.app.host import Host
+from rhizon.app.provision.adjust import ContentChanges, adjusted, combined
 from rhizon.app.provision.wishes import ProvisionWishes
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.memory import MemoryBudget, budget
@@ -22,6 +23,7 @@ from rhizon.core.model.lock import Lock
 from rhizon.core.secret import Secret
 from rhizon.core.settings.apply import check_secrets, checked_settings, require_no_secrets
 from rhizon.core.settings.content import with_content
+from rhizon.core.words import command_line
 
 __all__ = ["Choice", "choose"]
 
@@ -30,6 +32,7 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     """Everything that was decided before a file is touched."""
 
     source: Source
+    changes: ContentChanges
     game: GameDefinition
     catalogs: Catalogs
     lock: Lock
@@ -47,14 +50,17 @@ def choose(
     before: Instance | None,
     reporter: Reporter,
     remembered: Remembered | None = None,
+    lock: Lock | None = None,
 ) -> Choice:
     """Reads and solves the source, and chooses the runtime, settings and memory. ``before`` is the instance in the
-    folder, ``remembered`` an earlier solution that is used if its question is the same. Nothing is written.
+    folder and ``lock`` its lock; ``remembered`` is an earlier solution that is used if its question is the same.
+    Nothing is written.
 
     Raises :class:`~rhizon.core.errors.InputError` (a wrong source or setting),
     :class:`~rhizon.core.errors.NoSolutionError`, RemoteError (a catalog fails) and :class:`StateError` (the folder
     holds a server of another game, no runtime fits)."""
-    source = read_any(host, wishes.source, wishes.game, reporter)
+    changes = combined(before, lock, wishes.content)
+    source = adjusted(read_any(host, wishes.source, wishes.game, reporter), changes)
     game = host.games(source.beside).get(source.game)
     if before is not None and before.game != game.id:
         raise StateError(
@@ -76,11 +82,17 @@ def choose(
     runtime = choose_runtime(host, game, lock, before, wishes.runtime, reporter)
     return Choice(
         source=source,
+        changes=changes,
         game=game,
         catalogs=catalogs,
         lock=lock,
         solved=solved,
-        findings=[*solved.solution.findings, *_left_out(source, lock), *_added(source, lock)],
+        findings=[
+            *solved.solution.findings,
+            *_left_out(source, lock),
+            *_added(source, lock),
+            *_changed(wishes, changes),
+        ],
         runtime=runtime,
         runtime_why=tuple(why_runtime(game, lock)) if runtime is not None else (),
         settings=settings,
@@ -118,6 +130,23 @@ def _left_out(source: Source, lock: Lock) -> list[Finding]:
             remedy="Get a release that fits, or what it needs.",
         )
         for one in lock.dropped
+    ]
+
+
+def _changed(wishes: ProvisionWishes, changes: ContentChanges) -> list[Finding]:
+    """What a person changed of the source's content in an earlier command: easily forgotten."""
+    kept = {one: "left out" for one in changes.without if one not in wishes.content.without}
+    kept |= {one: f"held at {text}" for one, text in changes.held.items() if one not in wishes.content.held}
+    back = "To take that back: "
+    return [
+        Finding(
+            code="content-changed",
+            severity="note",
+            subject=one,
+            what=f"{how}, whatever the source says, since an earlier update",
+            remedy=back + command_line("rhizon", "update", wishes.folder, "--with", one),
+        )
+        for one, how in kept.items()
     ]
 
 

@@ -57,6 +57,8 @@ def allocated(
         ports=ports,
         settings=settings,
         chosen=chosen,
+        without=choice.changes.without,
+        held=dict(choice.changes.held),
         drawn=drawn,
         world_from=before.world_from if before else "",
         licence=before.licence if before else None,

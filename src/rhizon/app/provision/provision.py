@@ -8,7 +8,7 @@ import msgspec
 
 from rhizon.adapters.fetching import Progress, fetch_all, missing_from
 from rhizon.adapters.files import free_bytes
-from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, InstanceFolder
+from rhizon.adapters.instances import CONTENT_LIST, FORGOTTEN, INSTANCE, INVENTORY, LOCK, InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.foresee.foresee import foresee
 from rhizon.app.foresee.known_worlds import remember_world
@@ -38,7 +38,7 @@ from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.encode import content_list_toml
 from rhizon.core.model.instance import Instance, Inventory
-from rhizon.core.model.lock import LockedFile
+from rhizon.core.model.lock import Lock, LockedFile
 from rhizon.core.names import RelPath
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
 from rhizon.core.runtimes import FAMILIES
@@ -120,10 +120,14 @@ class _Work:
         self._home = home
         self._reporter = reporter
         self._was: Instance | None = home.sound(INSTANCE) if home.is_ours else None
-        self._choice = choose(host, wishes, self._was, reporter, remembered(home))
+        self._choice = choose(host, wishes, self._was, reporter, remembered(home), self._lock())
         self._before = load_state(host, home, self._choice.game)
         secrets = resolve_secrets(home, self._choice, wishes, self._was)
         self._wishes = msgspec.structs.replace(wishes, secrets=secrets)
+
+    def _lock(self) -> Lock | None:
+        """The lock of the server that is there."""
+        return self._home.sound(LOCK) if self._home.is_ours else None
 
     def planned(self) -> ProvisionResult:
         """What would be done."""

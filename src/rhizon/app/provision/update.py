@@ -7,6 +7,7 @@ import msgspec
 from rhizon.adapters.instances import CONTENT_LIST, InstanceFolder
 from rhizon.app.host import Host
 from rhizon.app.provision import AskLicence, AskSecret, ProvisionResult, ProvisionWishes, provision
+from rhizon.app.provision.adjust import ContentChanges
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
 from rhizon.core.words import command_line
@@ -27,6 +28,7 @@ class UpdateWishes(msgspec.Struct, frozen=True, kw_only=True):
     back_up: bool = True
     dry_run: bool = False
     ask_secret: AskSecret | None = None
+    content: ContentChanges = ContentChanges()
 
 
 def update(
@@ -49,6 +51,7 @@ def update(
             why=f"update to {source.name}" if wishes.source is not None else f"update from {source.name}",
             dry_run=wishes.dry_run,
             ask_secret=wishes.ask_secret,
+            content=wishes.content,
         ),
         reporter,
         ask_licence,

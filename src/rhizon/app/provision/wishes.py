@@ -8,6 +8,7 @@ import msgspec
 
 from rhizon.app.choose.runtimes import RuntimeWish
 from rhizon.app.instance.edited_files import FileDiff
+from rhizon.app.provision.adjust import ContentChanges
 from rhizon.core.allocate.memory import STEP_MIB, MemoryBudget
 from rhizon.core.changes import Changes
 from rhizon.core.finding import Finding
@@ -29,7 +30,8 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when that is not where
     they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops a server that
     runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says of the change.
-    ``ask_secret`` is asked for secrets that a list wants a person to type.
+    ``content`` is left out or held at other releases, whatever the source says. ``ask_secret`` is asked for secrets
+    that a list wants a person to type.
     """
 
     source: Path
@@ -51,6 +53,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     why: str = ""
     dry_run: bool = False
     ask_secret: "AskSecret | None" = None
+    content: ContentChanges = ContentChanges()
 
 
 class LicenceText(msgspec.Struct, frozen=True, kw_only=True):

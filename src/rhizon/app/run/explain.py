@@ -7,6 +7,7 @@ from rhizon.app.foresee.foresee import foresee
 from rhizon.app.host import Host
 from rhizon.app.instance.state import require_instance_state
 from rhizon.core.allocate.port_roles import every_number, port_places
+from rhizon.core.check.machine_rules import heap_command
 from rhizon.core.errors import NotReadyError, RhizonError
 from rhizon.core.finding import Finding
 
@@ -24,6 +25,7 @@ CAUSES: dict[str, tuple[str, ...]] = {
     "start-killed": ("memory-tight", "memory-short", "memory-overcommitted"),
     "bad-encoding": ("settings-encoding",),
 }
+HEAP_STEP = 64
 UNEXPLAINED = ("start-timeout", "start-ended")
 
 
@@ -41,16 +43,23 @@ def explained(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotRead
     said = [f"{one.subject}: {one.what}" for one in causes[:3]]
     if not causes and wrong.code.startswith("port-"):
         said = _roles_named(host, home, " ".join(wrong.details))
+    hint = causes[0].remedy if causes else wrong.hint
+    if wrong.code == "out-of-memory":
+        more, hint = _more_memory(host, home, wrong.culprit, hint if causes else "")
+        said += more
     if not said:
         return wrong
-    better = NotReadyError(
-        wrong.code,
-        wrong.message,
-        details=[*wrong.details, *said],
-        hint=causes[0].remedy if causes else wrong.hint,
-    )
+    better = NotReadyError(wrong.code, wrong.message, details=[*wrong.details, *said], hint=hint)
     better.culprit, better.frames = wrong.culprit, wrong.frames
     return better
+
+
+def _more_memory(host: Host, home: InstanceFolder, culprit: str | None, hint: str) -> tuple[list[str], str]:
+    """How much it had, what was being started then, and the command that gives it more, where no rule says one."""
+    instance = require_instance_state(host, home).instance
+    said = [f"it had {instance.heap_mib} MiB of heap" + (f"; {culprit} was being started" if culprit else "")]
+    more = -(-instance.heap_mib * 3 // 2 // HEAP_STEP) * HEAP_STEP
+    return said, hint or f"Give it more: {heap_command(instance, str(home.folder), more)}"
 
 
 def _is_cause(found: Finding, code: str) -> bool:

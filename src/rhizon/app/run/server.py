@@ -18,7 +18,7 @@ from rhizon.core.words import command_line
 __all__ = ["RunningServer"]
 
 TICK_SECONDS = 0.2
-LAST_LINES = 8
+LAST_LINES = 40
 STOP_PER_START = 5  # times the seconds from start to ready
 TELL_SECONDS = 2.0
 

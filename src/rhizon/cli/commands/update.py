@@ -8,7 +8,7 @@ import click
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import ask_secret, catalog_options
+from rhizon.cli.options import ask_secret, catalog_options, pairs
 from rhizon.cli.output import Step, say
 from rhizon.cli.servers import Server
 
@@ -25,6 +25,7 @@ __all__ = ["update"]
     examples=(
         ("rhizon update marsh --dry-run", "show which newer releases fit, and what changes for players"),
         ("rhizon update --all --stop-first", "update every server of this machine"),
+        ("rhizon update marsh --without otterden", "leave otterden out until --with otterden"),
         ("rhizon update marsh --source ./marsh-evening-1.3.rhz", "change to another pack or list"),
     ),
     verbose="every file of the plan and the changed lines of settings files",
@@ -39,6 +40,26 @@ __all__ = ["update"]
     metavar="SOURCE",
     help="Use another pack or list from now on; by default the one the server was made from.",
 )
+@click.option(
+    "--without",
+    multiple=True,
+    metavar="ID",
+    help="Leave this content out from now on, whatever the source says. May be repeated.",
+)
+@click.option(
+    "--hold",
+    "held",
+    multiple=True,
+    metavar="ID=RANGE",
+    help="Use only releases of this content in a range from now on, such as '<2.1'. May be repeated.",
+)
+@click.option(
+    "--with",
+    "taken_back",
+    multiple=True,
+    metavar="ID",
+    help="End --without or --hold for this content. May be repeated.",
+)
 @catalog_options
 @click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
 @click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
@@ -47,6 +68,9 @@ def update(
     call: Call,
     server: Server,
     source: Path | None,
+    without: tuple[str, ...],
+    held: tuple[str, ...],
+    taken_back: tuple[str, ...],
     catalogs: tuple[str, ...],
     accept_licence: bool,
     allow_installer: bool,
@@ -57,6 +81,7 @@ def update(
     Shows what changes for the server and for the players, backs the world up before it meets other content, and
     merges new settings into your files: where you and the pack changed the same setting, yours stays.
     """
+    from rhizon.app.provision.adjust import ContentChanges
     from rhizon.app.provision.update import UpdateWishes
     from rhizon.app.provision.update import update as make
 
@@ -70,6 +95,7 @@ def update(
         back_up=not no_backup,
         dry_run=call.dry_run,
         ask_secret=ask_secret if call.asks else None,
+        content=ContentChanges(without=without, held=pairs(held, "--hold"), taken_back=taken_back),
     )
     reporter = call.reporter
     made = make(call.host, wishes, reporter, ask_on_terminal(reporter) if call.asks else None)

@@ -9,6 +9,7 @@ from rhizon.core.check.finding import error, note, warning
 from rhizon.core.check.observation import Observation
 from rhizon.core.check.settings_rules import settings_now
 from rhizon.core.finding import Finding
+from rhizon.core.model.instance import Instance
 from rhizon.core.units import size_text
 from rhizon.core.words import command_line
 
@@ -16,6 +17,7 @@ __all__ = [
     "clock",
     "disk",
     "give_heap",
+    "heap_command",
     "memory",
     "open_files",
     "programs",
@@ -41,16 +43,18 @@ def memory(seen: Observation) -> Iterator[Finding]:
     """Heap below what the game or its world and players need, or above what the machine has."""
     game, instance, machine = seen.game, seen.instance, seen.machine
     needs = instance.heap_mib + game.memory.outside_heap_mib
-    if instance.heap_mib < game.memory.least_mib:
-        what = f"{instance.heap_mib} MiB of heap, and {game.title} needs at least {game.memory.least_mib}"
-        yield error("memory-below-least", "memory", what, f"Give it more: {give_heap(seen, game.memory.least_mib)}")
+    wanted = budget(game, seen.lock.releases, settings_now(seen)).parts_mib
+    least = game.memory.least_mib
+    if instance.heap_mib < least:
+        what = f"{instance.heap_mib} MiB of heap, and {game.title} needs at least {least}"
+        yield error("memory-below-least", "memory", what, f"Give it more: {give_heap(seen, max(least, wanted))}")
     if needs > machine.memory_mib:
         what = f"the server may use {needs} MiB, the host has {machine.memory_mib}"
-        yield error("memory-short", "memory", what, "Provision again with --memory MIB.")
+        fits = max(min(wanted, machine.memory_mib * 3 // 4 - game.memory.outside_heap_mib), least)
+        yield error("memory-short", "memory", what, f"Give it less: {give_heap(seen, fits)}")
     elif machine.granted_mib > machine.memory_mib:
         what = f"the {machine.servers} servers of this machine may use {machine.granted_mib} MiB together; it has "
         yield warning("memory-overcommitted", "memory", f"{what}{machine.memory_mib}", "Run fewer of them at once.")
-    wanted = budget(game, seen.lock.releases, settings_now(seen)).parts_mib
     if instance.memory_mib is None and instance.heap_mib < TIGHT * wanted:
         what = f"its settings ask for about {wanted} MiB of heap, and it has {instance.heap_mib}"
         give = f"Give it that: {give_heap(seen, wanted)}"
@@ -62,7 +66,12 @@ def memory(seen: Observation) -> Iterator[Finding]:
 
 def give_heap(seen: Observation, mib: int) -> str:
     """The command that gives the server another heap."""
-    return command_line("rhizon", "provision", seen.instance.source, seen.folder, "--memory", str(mib))
+    return heap_command(seen.instance, seen.folder, mib)
+
+
+def heap_command(instance: Instance, folder: str, mib: int) -> str:
+    """The same for a server in a folder."""
+    return command_line("rhizon", "provision", instance.source, folder, "--memory", str(mib))
 
 
 def disk(seen: Observation) -> Iterator[Finding]:
@@ -105,7 +114,8 @@ def runtime(seen: Observation) -> Iterator[Finding]:
     chosen, now = seen.instance.runtime, seen.runtime
     if chosen is None or now is None:
         return
-    again = f"Install {chosen.family} {chosen.major} again, or provision again to choose another."
+    other = command_line("rhizon", "provision", seen.instance.source, seen.folder)
+    again = f"Install {chosen.family} {chosen.major} again, or take another: {other}"
     if now.state == "missing":
         yield error("runtime-gone", chosen.program, "the runtime was not found", again)
     elif now.state == "not executable":

@@ -105,7 +105,8 @@ class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     """The world that the settings file names. ``known``: this server has run with it; ``others`` are worlds beside it;
     ``raised_with`` the game version that it says; ``size`` in bytes of its files and
     ``newest`` the time of the newest, in ISO 8601; ``shared`` other servers that have
-    the very same folder as a world, with whether each runs. ``missing`` are files that every world has,
+    the very same folder as a world, with whether each runs. ``last_backup`` is the time of the newest
+    backup of the server. ``missing`` are files that every world has,
     ``unfinished`` those that copying programs leave when they are interrupted."""
 
     name: str
@@ -122,6 +123,7 @@ class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     missing: tuple[str, ...] = ()
     unfinished: tuple[str, ...] = ()
     holder: WorldHolder | None = None
+    last_backup: str = ""
 
 
 class LastRun(msgspec.Struct, frozen=True, kw_only=True):

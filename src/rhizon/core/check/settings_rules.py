@@ -76,7 +76,7 @@ def writable(seen: Observation) -> Iterator[Finding]:
             yield warning("settings-owner", one.path, what, "Give it to the owner of the folder: chown")
         elif one.exists and not one.writable:
             what = "it is read-only: neither the server nor rhizon can change it"
-            yield warning("settings-read-only", one.path, what, "chmod u+w, if that was not meant")
+            yield warning("settings-read-only", one.path, what, f"If that was not meant: chmod u+w {one.path}")
 
 
 def values(seen: Observation) -> Iterator[Finding]:

@@ -3,7 +3,7 @@
 from collections.abc import Iterator
 
 from rhizon.core.check.finding import error, note, warning
-from rhizon.core.check.observation import Observation
+from rhizon.core.check.observation import Observation, WorldSeen
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.version import parse_version
@@ -24,21 +24,20 @@ def usable(seen: Observation) -> Iterator[Finding]:
         yield error("world-broken", game.world.name_setting, what, f"Set it back: {set_back}")
     elif not world.exists:
         beside = f"; there are {', '.join(world.others[:5])}" if world.others else ""
-        back = command_line("rhizon", "restore", seen.folder, "--only", "world")
+        other = f"{game.world.name_setting}={world.others[0]}" if world.others else ""
+        choose = f"To go on in {world.others[0]}: {command_line('rhizon', 'set', seen.folder, other)}" if other else ""
         if world.known:
             what = f"the world of this server is gone: a start would create a new one{beside}"
-            other = f"Set {game.world.name_setting} to play in another one, or put it back: " if world.others else ""
-            yield error("world-missing", path, what, f"{other or 'Put it back: '}{back}")
+            yield error("world-missing", path, what, choose or _put_back(seen, world))
         elif world.others:
             what = f"a start creates a new world of this name{beside}"
-            choose = command_line("rhizon", "set", seen.folder, f"{game.world.name_setting}={world.others[0]}")
-            yield note("world-new", path, what, f"To go on in another one: {choose}")
+            yield note("world-new", path, what, choose)
     elif not world.is_folder:
-        yield error("world-broken", path, "it is a file, and a world is a folder", "Put the world back from a backup.")
+        what = "it is a file, and a world is a folder"
+        yield error("world-broken", path, what, _put_back(seen, world))
     elif world.empty and world.known:
         what = "the world's folder is empty: a start would create a new world in it"
-        back = command_line("rhizon", "restore", seen.folder, "--only", "world")
-        yield error("world-missing", path, what, f"Put it back: {back}")
+        yield error("world-missing", path, what, _put_back(seen, world))
     elif not world.writable:
         what = "the server cannot write its world: nothing that happens in it would be saved"
         yield error("not-writable", path, what, "Give it to the user who starts the server: chown -R, chmod u+w")
@@ -50,7 +49,7 @@ def complete(seen: Observation) -> Iterator[Finding]:
     if world is None or not world.is_folder or world.empty:
         return
     path = f"{seen.game.world.folder}/{world.name}"
-    back = f"Copy it whole, or put it back: {command_line('rhizon', 'restore', seen.folder, '--only', 'world')}"
+    back = _put_back(seen, world)
     if world.missing:
         what = f"the world is not whole: {', '.join(world.missing)} is missing, which every world has"
         yield error("world-incomplete", path, what, back)
@@ -78,6 +77,15 @@ def in_use(seen: Observation) -> Iterator[Finding]:
     else:
         what = "the world is marked as in use, and nothing says by which process"
         yield say("world-in-use", path, what, f"Once no server uses this world, remove the file: {path}")
+
+
+def _put_back(seen: Observation, world: WorldSeen) -> str:
+    """What puts the world back: its last backup, or else a person's own copy."""
+    if world.last_backup:
+        restore = command_line("rhizon", "restore", seen.folder, "--only", "world")
+        return f"Put back the backup of {world.last_backup}: {restore}"
+    anew = command_line("rhizon", "run", seen.folder, "--anyway")
+    return f"There is no backup: copy the whole folder back. To begin a new one instead: {anew}"
 
 
 def _recorded(seen: Observation) -> str:

@@ -28,7 +28,8 @@ class Instance(Strict, frozen=True, kw_only=True):
     """``instance.toml``: how this server is run. Secrets are not in it.
 
     ``settings`` are all that are set; those in ``chosen``, like ``memory_mib``, a person asked for beside the source,
-    and they outlast it, as do those in ``drawn``, which Rhizon chose since no one did. ``world_from`` says where the
+    and they outlast it, as do those in ``drawn``, which Rhizon chose since no one did, and the content that is to be
+    left out (``without``) or ``held`` at other releases than the source says. ``world_from`` says where the
     world came from, where that is not the game's own making.
     """
 
@@ -44,6 +45,8 @@ class Instance(Strict, frozen=True, kw_only=True):
     ports: dict[Id, Port]
     settings: dict[Id, str | int | bool] = {}
     chosen: tuple[Id, ...] = ()
+    without: tuple[Id, ...] = ()
+    held: dict[Id, Line] = {}
     drawn: tuple[Id, ...] = ()
     world_from: Line = ""
     licence: LicenceAnswer | None = None

@@ -20,6 +20,7 @@ __all__ = [
     "holds",
     "in_file",
     "more_or_fewer",
+    "name_in",
     "require_no_secrets",
 ]
 
