@@ -7,16 +7,18 @@ import queue
 import signal
 import subprocess
 import threading
+import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 import psutil
 
 from rhizon.core.errors import StateError
-from rhizon.core.model.game import StopSignal
+from rhizon.core.model.game import ConsoleRule, StopSignal
 from rhizon.core.words import command_line
 
-__all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "program_of", "signalled"]
+__all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "program_of", "signalled", "usage_of"]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0
@@ -91,10 +93,13 @@ class ServerProcess:
             stream.write(command.encode("utf-8", "surrogateescape") + b"\n")
             stream.flush()
 
-    def signal(self, name: StopSignal) -> None:
-        """Asks it to stop by a signal; a server that is gone hears nothing."""
+    def ask_to_stop(self, rule: ConsoleRule) -> None:
+        """Asks it to stop, over its console or by the signal that it knows; a server that is gone hears nothing."""
+        if rule.stop_signal is None:
+            self.send(rule.stop)
+            return
         with contextlib.suppress(OSError):
-            self._process.send_signal(SIGNALS[name])
+            self._process.send_signal(SIGNALS[rule.stop_signal])
 
     def wait(self, seconds: float) -> int | None:
         """The exit code (128 + N where signal N ended it), or None when it still runs."""
@@ -160,6 +165,31 @@ def began(pid: int) -> float:
     with contextlib.suppress(psutil.Error):
         return float(psutil.Process(pid).create_time())
     return 0.0
+
+
+class Usage(NamedTuple):
+    """Resident memory in MiB of a process and all that it started, the share of one processor that they used on
+    average since they began, and the seconds of it."""
+
+    memory_mib: float
+    processor: float
+    seconds: float
+
+
+def usage_of(pid: int) -> Usage | None:
+    """What a process and its children use now; None for one that is gone."""
+    resident = used = 0.0
+    try:
+        first = psutil.Process(pid)
+        seconds = max(time.time() - first.create_time(), 0.001)
+        for one in (first, *first.children(recursive=True)):
+            with contextlib.suppress(psutil.Error):
+                resident += one.memory_info().rss
+                times = one.cpu_times()
+                used += times.user + times.system
+    except psutil.Error:
+        return None
+    return Usage(round(resident / (1 << 20), 1), round(used / seconds, 3), used)
 
 
 def program_of(pid: int) -> str:

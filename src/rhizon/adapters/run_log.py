@@ -1,17 +1,20 @@
 """The log of a run, ``.rhizon/last-run.log``: what a server prints, bounded, and never a reason to end the server."""
 
+import gzip
 import os
+import zlib
 from pathlib import Path
 
 from rhizon.adapters.files import translated
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.transact import RHIZON
 from rhizon.core.errors import StateError
+from rhizon.keeper.output import archive_run
+from rhizon.keeper.places import OUTPUT, RUNS
 
-__all__ = ["BEFORE", "LOG", "RunLog"]
+__all__ = ["LOG", "RunLog", "earlier_log"]
 
-LOG = "last-run.log"
-BEFORE = "run-before.log"  # the run before, or the earlier part of one that prints very much
+LOG = OUTPUT
 MOST_BYTES = 32 << 20
 
 
@@ -27,8 +30,7 @@ class RunLog:
     def _begin(self) -> None:
         self._written = 0
         with translated("write the log", self.path), Inside(self._folder) as inside:
-            if inside.lstat(f"{RHIZON}/{LOG}") is not None:
-                inside.rename(f"{RHIZON}/{LOG}", f"{RHIZON}/{BEFORE}")
+            archive_run(self._folder)
             self._file = os.fdopen(inside.open_write(f"{RHIZON}/{LOG}"), "wb", buffering=0)
 
     def write(self, line: str) -> str:
@@ -48,3 +50,15 @@ class RunLog:
     def close(self) -> None:
         """Gives the file back."""
         self._file.close()
+
+
+def earlier_log(folder: Path) -> bytes | None:
+    """The log of the run before the last one, at most as much as a log has; None where there is none."""
+    newest = max((folder / RHIZON / RUNS).glob("*.log.gz"), default=None)
+    if newest is None:
+        return None
+    try:
+        with gzip.open(newest, "rb") as packed:
+            return packed.read(MOST_BYTES)
+    except (OSError, EOFError, zlib.error):
+        return None

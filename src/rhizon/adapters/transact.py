@@ -304,13 +304,14 @@ def _switch(inside: Inside, entries: list[_Entry], reached: Callable[[str], None
     """Renames every staged file into place; what it replaces gets a second name first."""
     touched = set()
     for entry in entries:
-        final, old = entry.path, f"{entry.room}/undo/{entry.path}"
+        final, old, staged = entry.path, f"{entry.room}/undo/{entry.path}", f"{entry.room}/staging/{entry.path}"
         touched.add(final.rpartition("/")[0])
-        if entry.action == "remove" or (entry.action == "replace" and not _linked(inside, final, old)):
+        by_one_rename = entry.action == "replace" and not inside.is_folder(staged) and _linked(inside, final, old)
+        if entry.action != "place" and not by_one_rename:
             inside.rename(final, old)
             reached(f"away {final}")
         if entry.action != "remove":
-            inside.rename(f"{entry.room}/staging/{final}", final)
+            inside.rename(staged, final)
             reached(f"in {final}")
     for parent in sorted(touched):
         inside.sync(parent)

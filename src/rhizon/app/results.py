@@ -29,8 +29,12 @@ from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
+from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.isolate import IsolateResult
+from rhizon.app.run.logs import LogLines
 from rhizon.app.run.run import RunResult
+from rhizon.app.run.start import StartResult
+from rhizon.app.run.status import ServerStatus, WaitResult
 from rhizon.app.run.stop import StopResult
 from rhizon.app.tune.list_ports import Ports
 from rhizon.app.tune.list_settings import Settings
@@ -78,7 +82,13 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "repair": (RepairResult,),
     "restore": (RollBackResult,),
     "isolate": (IsolateResult,),
+    "console": (ConsoleAnswer,),
+    "log": (LogLines,),
+    "restart": (StartResult,),
     "run": (RunResult,),
+    "start": (StartResult,),
+    "status": (ServerStatus,),
+    "wait": (WaitResult,),
     "runtimes": (Runtimes,),
     "set": (SetResult,),
     "settings": (Settings,),
@@ -91,7 +101,16 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "undo": (RollBackResult, KeptStateList),
     "update": (ProvisionResult,),
 }
-SEVERAL = ("backup", "check", "repair", "stop", "update")  # commands that take several servers or --all
+SEVERAL = (
+    "backup",
+    "check",
+    "repair",
+    "restart",
+    "start",
+    "status",
+    "stop",
+    "update",
+)  # commands that take several servers or --all
 
 _TEXT = {"type": "string"}
 _ERROR = {

@@ -43,12 +43,19 @@ class Console:
 
     def __init__(self) -> None:
         self._lines: queue.SimpleQueue[str] = queue.SimpleQueue()
+        self._ended = False
         threading.Thread(target=self._read, daemon=True).start()
 
     def _read(self) -> None:
         with contextlib.suppress(OSError, ValueError):
             for line in sys.stdin:
                 self._lines.put(line.rstrip("\r\n"))
+        self._ended = True
+
+    @property
+    def over(self) -> bool:
+        """Standard input has ended, and every line was taken."""
+        return self._ended and self._lines.empty()
 
     def wait(self, called_off: Callable[[], bool]) -> str | None:
         """The next line, however long the person takes; None when the wait is called off."""

@@ -1,6 +1,6 @@
 """Quantities as a person reads them."""
 
-__all__ = ["counted", "mib_text", "size_text"]
+__all__ = ["counted", "duration_text", "mib_text", "size_text"]
 
 
 def size_text(number: int) -> str:
@@ -20,3 +20,13 @@ def mib_text(number: int) -> str:
 def counted(number: int, noun: str, plural: str = "") -> str:
     """``1 file``, ``2 files``; ``plural`` where that is not the noun with an s."""
     return f"{number} {noun}" if number == 1 else f"{number} {plural or noun + 's'}"
+
+
+def duration_text(seconds: float) -> str:
+    """A span of time in its largest two units: 42 s, 3 min 5 s, 2 h 10 min, 4 d 3 h."""
+    whole = int(seconds)
+    for unit, length, below, part in (("d", 86400, "h", 3600), ("h", 3600, "min", 60), ("min", 60, "s", 1)):
+        if whole >= length:
+            rest = whole % length // part
+            return f"{whole // length} {unit}" + (f" {rest} {below}" if rest else "")
+    return f"{whole} s"

@@ -22,7 +22,7 @@ from rhizon.adapters.host import (
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.processes import holder_of
-from rhizon.adapters.run_log import BEFORE, LOG
+from rhizon.adapters.run_log import LOG, earlier_log
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
@@ -303,6 +303,7 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         ]
         files = inside.names(path) if is_folder else []
     place = home.folder / path
+    missing = tuple(one for one in game.world.required if is_folder and not (place / one).is_file())
     size, newest = _size_and_newest(place) if is_folder else (0, "")
     return WorldSeen(
         name=name,
@@ -315,8 +316,8 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         raised_with=world_version(place, game) if is_folder else "",
         size=size,
         newest=newest,
-        last_backup=last_backup(host, home),
-        missing=tuple(one for one in game.world.required if is_folder and not (place / one).is_file()),
+        last_backup=last_backup(host, home, path) if missing or not files else "",
+        missing=missing,
         unfinished=tuple(one for one in files if _UNFINISHED.search(one)),
         holder=world_holder(home, game, name) if is_folder else None,
         shared=_shared(host, home, game.world.folder, place),
@@ -371,25 +372,30 @@ def _ports_in_use(seen: Observation) -> Iterator[PortInUse]:
 
 def _last_run(state: InstanceState) -> LastRun | None:
     """The end of the last run by its log, judged as it was then."""
-    judge, before = _judged_log(state, LOG), _judged_log(state, BEFORE)
+    judge = _judged(state, _end_of_log(state))
     if judge is None:
         return None
     failure = judge.failure
     if failure is None or judge.ready:
         return LastRun(ready=judge.ready)
+    before = _judged(state, earlier_log(state.home.folder))
     again = before is not None and before.failure is not None and before.failure.what == failure.what
     return LastRun(ready=False, code=failure.code, what=failure.what, culprit=failure.culprit or "", again=again)
 
 
-def _judged_log(state: InstanceState, name: str) -> BootJudge | None:
+def _end_of_log(state: InstanceState) -> bytes | None:
     try:
         with Inside(state.home.folder) as inside:
-            if not inside.is_file(f"{RHIZON}/{name}"):
-                return None
-            data = inside.read(f"{RHIZON}/{name}")
+            return inside.read(f"{RHIZON}/{LOG}") if inside.is_file(f"{RHIZON}/{LOG}") else None
     except (OSError, StateError):
         return None
+
+
+def _judged(state: InstanceState, data: bytes | None) -> BootJudge | None:
+    """A log as it was judged then; None where there is none."""
+    if data is None:
+        return None
     judge = BootJudge(state.game, seen_in_good_runs(state.home))
-    for line in data[-MOST_LOG:].decode("utf-8", "replace").splitlines():
+    for line in data[-MOST_LOG:].decode(state.game.log.encoding, "replace").splitlines():
         judge.feed(line)
     return judge

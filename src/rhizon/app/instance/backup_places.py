@@ -1,5 +1,6 @@
 """Where the backups of a server are, and under which id."""
 
+import contextlib
 import hashlib
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from rhizon.core.model.documents import decode
 __all__ = ["LINKS", "backup_id", "backup_places", "last_backup"]
 
 LINKS = "backups.json"
+MOST_READ = 10
 
 
 def backup_id(home: InstanceFolder) -> BackupLinks:
@@ -34,12 +36,20 @@ def backup_places(host: Host, home: InstanceFolder | None) -> list[Repository]:
     return [Repository(root) for root in dict.fromkeys(roots) if root.is_dir()]
 
 
-def last_backup(host: Host, home: InstanceFolder) -> str:
-    """The time of the newest backup of an instance, as ``restore`` takes it; "" where there is none."""
+def last_backup(host: Host, home: InstanceFolder, world: str) -> str:
+    """The time of the newest backup of an instance that has files of a world (its folder in the instance), or that is
+    encrypted; "" where there is none."""
     if not (home.own / LINKS).is_file():
         return ""
     try:
         ident = backup_id(home).id
-        return max((when for one in backup_places(host, home) for when in one.times(ident)), default="")
+        found = [(when, one) for one in backup_places(host, home) for when in one.times(ident)]
     except (RhizonError, OSError):
         return ""
+    for when, repository in sorted(found, key=lambda one: one[0], reverse=True)[:MOST_READ]:
+        with contextlib.suppress(RhizonError, OSError):
+            if repository.head(ident, when) is not None:
+                return when
+            if any(path.startswith(f"{world}/") for path in repository.read(ident, when).world):
+                return when
+    return ""

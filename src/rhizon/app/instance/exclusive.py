@@ -15,10 +15,9 @@ from rhizon.app.instance.reservations import settle
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.launch import Launch, start_command
-from rhizon.core.model.game import ConsoleRule
 from rhizon.core.words import command_line
 
-__all__ = ["exclusive", "require_stopped", "started_elsewhere"]
+__all__ = ["console_of", "exclusive", "require_stopped", "started_elsewhere"]
 
 STOP_PATIENCE = 3  # times the seconds that the definition gives to a stop: a busy machine is slower
 
@@ -69,7 +68,7 @@ def require_stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, sto
     if pid is None:
         return
     if not stop_first:
-        how = "" if mark is not None else "; it was not started by rhizon run"
+        how = "" if mark is not None else "; it was not started by Rhizon"
         add = "" if stop_first is None else "Add --stop-first. "
         raise StateError(
             "server-running",
@@ -86,11 +85,13 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
     console = host.game_of(home.instance()).console
     since = mark.since if mark is not None else began(pid)
     reporter.step("stopping the server")
+    how = ""
     if mark is not None:
-        how = _asked_to_stop(home, mark, console)
+        with console_of(home, mark) as client:
+            client.stop()
     else:
         signalled(pid, since, console.stop_signal or "terminate")
-        how = "; by a signal, since rhizon run did not start it"
+        how = "; by a signal, since Rhizon did not start it"
     begun = time.monotonic()
     limit = STOP_PATIENCE * console.stop_seconds
     while alive(pid, since):
@@ -110,20 +111,15 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
     reporter.done(f"the server has stopped{how}")
 
 
-def _asked_to_stop(home: InstanceFolder, mark: RunMark, console: ConsoleRule) -> str:
-    """Asks a server of ours to stop, over its console or by the signal that it knows; what there is to say of how."""
-    from rhizon.adapters.processes import signalled
-
-    if console.stop_signal is not None:
-        signalled(mark.pid, mark.since, console.stop_signal)
-        return ""
+def console_of(home: InstanceFolder, mark: RunMark) -> ConsoleClient:
+    """A way to the keeper of a server; one whose keeper has died gets a new one. Raises StateError."""
     try:
-        with ConsoleClient(home, mark) as client:
-            client.send(console.stop)
-        return ""
-    except StateError:  # the one who held its console was killed: no one can type into it any more
-        signalled(mark.pid, mark.since, "terminate")
-        return "; by a signal, since the rhizon run that had its console has ended"
+        return ConsoleClient(home, mark)
+    except StateError:
+        from rhizon.adapters.keepers import adopt
+
+        adopt(home)
+        return ConsoleClient(home, home.running() or mark)
 
 
 def started_elsewhere(host: Host, home: InstanceFolder) -> int | None:

@@ -6,8 +6,8 @@ from typing import Literal
 import msgspec
 
 from rhizon.app.host import Host
-from rhizon.app.instance.exclusive import started_elsewhere
 from rhizon.app.instance.reservations import Server, known_servers
+from rhizon.app.instance.server_state import State, state_of
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.words import command_line
@@ -24,7 +24,7 @@ class InstanceLine(msgspec.Struct, frozen=True, kw_only=True):
     game: str
     game_title: str
     note: str
-    state: Literal["running", "stopped", "absent", "damaged"]
+    state: State | Literal["absent", "damaged"]
     memory_mib: int
     ports: dict[str, int]
     process: int | None = None
@@ -58,15 +58,14 @@ def _title(host: Host, game: str) -> str:
 def _listed(host: Host, server: Server, title: str) -> InstanceLine:
     """One server with its state now."""
     entry = server.entry
-    state: Literal["running", "stopped", "absent", "damaged"] = "stopped"
+    state: State | Literal["absent", "damaged"] = "stopped"
     process = None
     if server.presence != "here":
         state = server.presence
     else:
         home = host.home(Path(entry.folder))
-        mark = home.running()
-        process = mark.pid if mark is not None else started_elsewhere(host, home)
-        state = "running" if process is not None else "stopped"
+        now = state_of(host, home)
+        state, process = now.state, now.pid
     return InstanceLine(
         folder=entry.folder,
         name=entry.name,

@@ -47,7 +47,7 @@ def first_start(
         ),
     )
     environment = start_environment(game, instance.runtime, instance.heap_mib)
-    with RunningServer(command, environment, home.folder, game, reporter) as server:
+    with RunningServer.start(command, environment, home.folder, game, reporter) as server:
         mark = RunMark(server.process.pid, server.process.since)
         home.mark_running(mark)
         try:

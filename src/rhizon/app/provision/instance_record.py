@@ -12,7 +12,7 @@ from rhizon.core.allocate.memory import grant
 from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.instance import Instance
+from rhizon.core.model.instance import Instance, LifeRules
 from rhizon.core.names import suggestions
 
 __all__ = ["allocated"]
@@ -63,6 +63,7 @@ def allocated(
         world_from=before.world_from if before else "",
         licence=before.licence if before else None,
         first_start_done=before.first_start_done if before else False,
+        life=before.life if before else LifeRules(),
     )
 
 

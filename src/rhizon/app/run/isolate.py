@@ -317,7 +317,7 @@ class _Starts:
         game, wishes = self._state.game, self._wishes
         command = command_of(self._host.home(folder), game, self._copies.lock_of(chosen), self._state.instance)
         lines: list[str] = []
-        with RunningServer(command.words, command.environment, folder, game, Reporter(), self._good) as server:
+        with RunningServer.start(command.words, command.environment, folder, game, Reporter(), self._good) as server:
             if wishes.line is not None:
                 text = wishes.line
                 server.listeners.append(lambda line: lines.append(line) if text in line else None)

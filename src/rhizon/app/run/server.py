@@ -4,16 +4,18 @@ import time
 from collections.abc import Callable, Collection, Mapping, Sequence
 from pathlib import Path
 from types import TracebackType
+from typing import Protocol
 
-from rhizon.adapters.followed import FollowedLogs
 from rhizon.adapters.processes import SIGNALS, ServerProcess
-from rhizon.adapters.run_log import RunLog
+from rhizon.adapters.run_log import LOG, RunLog
+from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
 from rhizon.core.boot import BootFailure, BootJudge
 from rhizon.core.errors import CancelledError, NotReadyError
-from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.game import ConsoleRule, GameDefinition
 from rhizon.core.names import printable
 from rhizon.core.words import command_line
+from rhizon.keeper.followed import FollowedLogs
 
 __all__ = ["RunningServer"]
 
@@ -21,6 +23,35 @@ TICK_SECONDS = 0.2
 LAST_LINES = 40
 STOP_PER_START = 5  # times the seconds from start to ready
 TELL_SECONDS = 2.0
+
+
+class Process(Protocol):
+    """A server's process, ours or a keeper's."""
+
+    pid: int
+    since: float
+
+    @property
+    def over(self) -> bool:
+        """It has ended and every line was read."""
+
+    def line(self, seconds: float) -> str | None:
+        """The next line, waiting that long for it."""
+
+    def send(self, command: str) -> None:
+        """Types a line into its console."""
+
+    def ask_to_stop(self, rule: ConsoleRule) -> None:
+        """Asks it to stop cleanly."""
+
+    def wait(self, seconds: float) -> int | None:
+        """The exit code; None when it still runs."""
+
+    def end(self) -> None:
+        """Ends it at once."""
+
+    def close(self) -> None:
+        """Ends it if it still runs, and gives the handles back."""
 
 
 class RunningServer:
@@ -32,8 +63,7 @@ class RunningServer:
 
     def __init__(
         self,
-        command: Sequence[str],
-        environment: Mapping[str, str],
+        process: Process,
         folder: Path,
         game: GameDefinition,
         reporter: Reporter,
@@ -41,20 +71,39 @@ class RunningServer:
     ) -> None:
         self.game = game
         self.judge = BootJudge(game, seen_in_good_runs)
+        self.process = process
         self._reporter = reporter
         self._folder = folder
         self._begun = time.monotonic()
         self._last: list[str] = []
         self.listeners: list[Callable[[str], None]] = []
-        self._log = RunLog(folder)
+        self._log: RunLog | None = None
+        self._files: FollowedLogs | None = None
         self._log_trouble = ""
         self._ready_seconds = 0.0
+
+    @classmethod
+    def start(
+        cls,
+        command: Sequence[str],
+        environment: Mapping[str, str],
+        folder: Path,
+        game: GameDefinition,
+        reporter: Reporter,
+        seen_in_good_runs: Collection[str] = (),
+    ) -> "RunningServer":
+        """Starts a server that ends with this process, without a keeper: one that nobody is to play on. Raises
+        StateError."""
+        log = RunLog(folder)
+        files = FollowedLogs(folder, [(one.path, one.encoding) for one in game.log.files])
         try:
-            self._files = FollowedLogs(folder, game.log.files)
-            self.process = ServerProcess(command, folder, environment, game.log.encoding)
+            process = ServerProcess(command, folder, environment, game.log.encoding)
         except BaseException:
-            self._log.close()
+            log.close()
             raise
+        made = cls(process, folder, game, reporter, seen_in_good_runs)
+        made._log, made._files = log, files
+        return made
 
     def __enter__(self) -> "RunningServer":
         return self
@@ -67,13 +116,15 @@ class RunningServer:
     def close(self) -> None:
         """Ends the server if it still runs, and gives the pipes and the log back."""
         self.process.close()
-        self._files.close()
-        self._log.close()
+        if self._files is not None:
+            self._files.close()
+        if self._log is not None:
+            self._log.close()
 
     @property
     def log(self) -> Path:
         """Where all is that it printed."""
-        return self._log.path
+        return self._folder / RHIZON / LOG
 
     @property
     def seconds(self) -> float:
@@ -86,7 +137,7 @@ class RunningServer:
         if line is not None:
             self._take(line, "")
         got = line is not None
-        for more, source in self._files.lines(last=self.process.over):
+        for more, source in self._files.lines(last=self.process.over) if self._files is not None else ():
             self._take(more, source)
             got = True
         return got
@@ -94,7 +145,7 @@ class RunningServer:
     def _take(self, line: str, source: str) -> None:
         """One line of the server's, printed or from the log file ``source``."""
         shown = printable(line)
-        trouble = self._log.write(shown)
+        trouble = self._log.write(shown) if self._log is not None else ""
         if trouble and trouble != self._log_trouble:
             self._reporter.line(f"rhizon: the log cannot be written ({trouble}); the server goes on")
         self._log_trouble = trouble
@@ -146,10 +197,7 @@ class RunningServer:
         """Asks for a clean stop and waits for it: as long as the definition says, and longer where the start took long
         too, since the machine is busy then. After that the server is ended. The exit code."""
         rule = self.game.console
-        if rule.stop_signal is not None:
-            self.process.signal(rule.stop_signal)
-        else:
-            self.process.send(rule.stop)
+        self.process.ask_to_stop(rule)
         begun = time.monotonic()
         limit = max(rule.stop_seconds, STOP_PER_START * self._ready_seconds)
         while (waited := time.monotonic() - begun) < limit:

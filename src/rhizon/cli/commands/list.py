@@ -30,7 +30,7 @@ def list_(call: Call) -> Answer:
     from rhizon.app.machine.list_instances import list_instances
 
     found = list_instances(call.host)
-    up = sum(one.state == "running" for one in found.instances)
+    up = sum(one.process is not None for one in found.instances)
     total = mib_text(sum(one.memory_mib for one in found.instances))
     headline = f"{counted(len(found.instances), 'server')}, {up} running, {total} of memory granted"
     return Answer(

@@ -41,7 +41,8 @@ def wrong_by_itself(seen: Observation) -> Iterator[Finding]:
     for one in seen.content:
         for found in one.findings:
             if found.severity == "error" and (found.code in _BY_ITSELF or not one.placed):
-                yield error(found.code, one.path, found.what, found.remedy or _OUT)
+                described = found.code == "metadata-broken"  # a description of ours is of no use to a loader
+                yield error(found.code, one.path, found.what, _OUT if described else found.remedy or _OUT)
 
 
 def for_this_server(seen: Observation) -> Iterator[Finding]:

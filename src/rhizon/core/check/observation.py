@@ -106,7 +106,7 @@ class WorldSeen(msgspec.Struct, frozen=True, kw_only=True):
     ``raised_with`` the game version that it says; ``size`` in bytes of its files and
     ``newest`` the time of the newest, in ISO 8601; ``shared`` other servers that have
     the very same folder as a world, with whether each runs. ``last_backup`` is the time of the newest
-    backup of the server. ``missing`` are files that every world has,
+    backup that has this world, looked for where it is not whole. ``missing`` are files that every world has,
     ``unfinished`` those that copying programs leave when they are interrupted."""
 
     name: str

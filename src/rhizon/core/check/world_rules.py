@@ -82,7 +82,7 @@ def in_use(seen: Observation) -> Iterator[Finding]:
 def _put_back(seen: Observation, world: WorldSeen) -> str:
     """What puts the world back: its last backup, or else a person's own copy."""
     if world.last_backup:
-        restore = command_line("rhizon", "restore", seen.folder, "--only", "world")
+        restore = command_line("rhizon", "restore", seen.folder, "--only", "world", "--at", world.last_backup)
         return f"Put back the backup of {world.last_backup}: {restore}"
     anew = command_line("rhizon", "run", seen.folder, "--anyway")
     return f"There is no backup: copy the whole folder back. To begin a new one instead: {anew}"

@@ -277,9 +277,12 @@ class HoldRule(Strict, frozen=True, kw_only=True):
 
 
 class ConsoleRule(Strict, frozen=True, kw_only=True):
-    """Console commands that Rhizon itself types. A server without a console is stopped by a signal instead."""
+    """Console commands that Rhizon itself types. A server without a console is stopped by a signal instead. ``say``
+    tells all players ``{text}``; ``commands`` are words that complete what a person types."""
 
     stop: Line = ""
+    say: Line = ""
+    commands: tuple[Line, ...] = ()
     stop_signal: StopSignal | None = None
     stop_seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
     hold: HoldRule | None = None
@@ -287,6 +290,8 @@ class ConsoleRule(Strict, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         if bool(self.stop) == (self.stop_signal is not None):
             raise ValueError("a server is stopped either by `stop` or by `stop_signal`")
+        if self.say and "{text}" not in self.say:
+            raise ValueError("say: `{text}` is required, for what players are told")
 
 
 class ProgressPattern(Strict, frozen=True, kw_only=True):

@@ -1,11 +1,13 @@
 """What an instance's ``.rhizon/`` folder holds beside the lock: ``instance.toml`` and ``inventory.json``."""
 
-from typing import Literal
+from typing import Annotated, Literal
+
+import msgspec
 
 from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict
 from rhizon.core.names import UnsafeNameError, safe_path
 
-__all__ = ["Instance", "Inventory", "LicenceAnswer", "OwnedFile", "RuntimeChoice"]
+__all__ = ["Instance", "Inventory", "LicenceAnswer", "LifeRules", "OwnedFile", "Restart", "RuntimeChoice"]
 
 
 class RuntimeChoice(Strict, frozen=True, kw_only=True):
@@ -15,6 +17,25 @@ class RuntimeChoice(Strict, frozen=True, kw_only=True):
     major: int
     version: Line
     program: Line
+
+
+Restart = Literal["never", "on-crash", "always"]
+
+
+class LifeRules(Strict, frozen=True, kw_only=True):
+    """What happens to a server that its keeper finds ended: ``restart`` after a crash, or always when nobody asked it
+    to stop; after ``pause_seconds``, doubled each time, at most ``most_restarts`` times within ``within_seconds``.
+    Before a restart after a crash its world is backed up, where ``back_up`` says so. ``adjust_memory`` allows more
+    memory after it ran out; ``tell`` is a command to run, or an http(s) address to post to, with word of each
+    crash."""
+
+    restart: Restart = "on-crash"
+    pause_seconds: Annotated[int, msgspec.Meta(ge=0, le=3600)] = 5
+    most_restarts: Annotated[int, msgspec.Meta(ge=0, le=100)] = 5
+    within_seconds: Annotated[int, msgspec.Meta(ge=1, le=86400)] = 900
+    back_up: bool = True
+    adjust_memory: bool = False
+    tell: Line = ""
 
 
 class LicenceAnswer(Strict, frozen=True, kw_only=True):
@@ -51,6 +72,7 @@ class Instance(Strict, frozen=True, kw_only=True):
     world_from: Line = ""
     licence: LicenceAnswer | None = None
     first_start_done: bool = False
+    life: LifeRules = LifeRules()
 
 
 class OwnedFile(Strict, frozen=True, kw_only=True):

@@ -1,0 +1,71 @@
+"""Stop a server and start it again, with word to its players before."""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+
+from rhizon.app.host import Host
+from rhizon.app.instance.server_state import state_of
+from rhizon.app.reporter import Reporter
+from rhizon.app.run.console import attach
+from rhizon.app.run.start import StartResult, StartWishes, start
+from rhizon.app.run.stop import stop
+from rhizon.core.errors import CancelledError, StateError
+
+__all__ = ["restart"]
+
+# Seconds before a restart at which players are told.
+WARN_AT = (3600, 1800, 900, 600, 300, 120, 60, 30, 10)
+
+
+def restart(
+    host: Host,
+    folder: Path,
+    reporter: Reporter,
+    stop_asked: Callable[[], bool],
+    *,
+    after: float = 0.0,
+    wishes: StartWishes = StartWishes(),
+) -> StartResult:
+    """``after`` so many seconds, in which players are told where the game has a command for that. A server that does
+    not run is only started. Raises what :func:`start` and :func:`stop` raise, CancelledError."""
+    home = host.home(folder).required()
+    game = host.game_of(home.instance())
+    if state_of(host, home).state == "ready":
+        _warn(host, folder, game.console.say, reporter, stop_asked, after)
+        stop(host, folder, reporter)
+    return start(host, folder, reporter, stop_asked, wishes)
+
+
+def _warn(host: Host, folder: Path, say: str, reporter: Reporter, stop_asked: Callable[[], bool], after: float) -> None:
+    """Counts down, and tells players at some times. Raises CancelledError; then players are told that, too."""
+    until = time.monotonic() + after
+    marks = [one for one in WARN_AT if one < after]
+    if after and say:
+        _say(host, folder, say, f"restart in {_span(after)}")
+    while (left := until - time.monotonic()) > 0:
+        if stop_asked():
+            if say:
+                _say(host, folder, say, "the restart was called off")
+            raise CancelledError("restart-cancelled", "the restart was called off", hint="The server goes on.")
+        if marks and left <= marks[0]:
+            if say:
+                _say(host, folder, say, f"restart in {_span(marks[0])}")
+            marks = [one for one in marks if one < left]
+        reporter.progress(f"restart in {_span(left)}", 1 - left / after)
+        time.sleep(min(0.5, left))
+    if say:
+        _say(host, folder, say, "restart now")
+
+
+def _say(host: Host, folder: Path, say: str, text: str) -> None:
+    """Tells players; a server that does not hear it is restarted all the same."""
+    try:
+        with attach(host, folder) as console:
+            console.send(say.replace("{text}", text))
+    except StateError:
+        return
+
+
+def _span(seconds: float) -> str:
+    return f"{seconds / 60:.0f} min" if seconds >= 60 else f"{seconds:.0f} s"

@@ -1,0 +1,118 @@
+"""Start a server in the background, and wait until it is ready."""
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.keepers import keeper_command
+from rhizon.app.host import Host
+from rhizon.app.instance.exclusive import exclusive
+from rhizon.app.instance.server_state import RUNS, state_of
+from rhizon.app.reporter import Reporter
+from rhizon.app.run.launch import AskMove, job_of, launch, prepare
+from rhizon.core.errors import NotReadyError
+from rhizon.core.finding import Finding
+from rhizon.core.model.instance import Restart
+
+__all__ = ["StartResult", "StartWishes", "in_foreground", "start"]
+
+
+class StartWishes(msgspec.Struct, frozen=True, kw_only=True):
+    """What a person asks for: ``wait`` seconds until it is ready (None: as the definition says; 0: not at all),
+    ``restart`` from now on (None: as it was), ``anyway`` also where rules say that it will fail."""
+
+    wait: float | None = None
+    restart: Restart | None = None
+    anyway: bool = False
+    ask_move: AskMove | None = None
+
+
+class StartResult(msgspec.Struct, frozen=True, kw_only=True):
+    """``already``: it ran before. ``ready_seconds`` is None where nobody waited for that."""
+
+    folder: str
+    name: str
+    already: bool
+    pid: int
+    ready_seconds: float | None
+    content: tuple[str, ...]
+    ports: dict[str, int]
+    log: str
+    findings: tuple[Finding, ...] = ()
+
+
+def start(
+    host: Host, folder: Path, reporter: Reporter, stop_asked: Callable[[], bool], wishes: StartWishes = StartWishes()
+) -> StartResult:
+    """Starts the server with a keeper, which stays when this returns. Raises NotReadyError (with the content at fault;
+    the server is ended then), CancelledError, :class:`StateError` (it cannot start)."""
+    home = host.home(folder).required()
+    now = state_of(host, home)
+    if now.pid is not None and now.state in RUNS:
+        return _result(home, pid=now.pid, already=True, ready_seconds=now.ready_seconds)
+    if wishes.restart is not None:
+        _remember(host, home, wishes.restart, reporter)
+    launched = launch(host, home, reporter, restart=None, anyway=wishes.anyway, ask_move=wishes.ask_move)
+    with launched.server as server:
+        ready: float | None = None
+        noticed: tuple[Finding, ...] = ()
+        if wishes.wait != 0:
+            try:
+                ready = launched.until_ready(host, wishes.wait, stop_asked)
+            except NotReadyError:
+                launched.process.give_up()
+                raise
+            reporter.done(f"ready after {ready:.1f} s")
+            noticed = launched.noticed()
+        launched.process.detach()
+    return _result(
+        home,
+        pid=launched.process.pid,
+        already=False,
+        ready_seconds=round(ready, 2) if ready is not None else None,
+        content=tuple(server.judge.started),
+        findings=(*launched.foretold, *noticed, *launched.troubles()),
+    )
+
+
+def _result(
+    home: InstanceFolder,
+    *,
+    pid: int,
+    already: bool,
+    ready_seconds: float | None,
+    content: tuple[str, ...] = (),
+    findings: tuple[Finding, ...] = (),
+) -> StartResult:
+    instance = home.instance()
+    return StartResult(
+        folder=str(home.folder),
+        name=instance.name,
+        already=already,
+        pid=pid,
+        ready_seconds=ready_seconds,
+        content=content,
+        ports=instance.ports,
+        log=str(home.own / "last-run.log"),
+        findings=findings,
+    )
+
+
+def _remember(host: Host, home: InstanceFolder, restart: Restart, reporter: Reporter) -> None:
+    """Writes down what is to happen after a crash from now on."""
+    with exclusive(host, home, reporter):
+        instance = home.instance()
+        if instance.life.restart != restart:
+            life = msgspec.structs.replace(instance.life, restart=restart)
+            home.write_instance(msgspec.structs.replace(instance, life=life))
+
+
+def in_foreground(host: Host, folder: Path, reporter: Reporter) -> list[str]:
+    """What to execute in place of this process, so that it is the keeper of the server: a service manager watches it.
+    Raises :class:`StateError` (it cannot start, or one is running)."""
+    home = host.home(folder).required()
+    prepare(host, home, reporter)
+    job_of(host, home).write(home.folder)
+    return keeper_command(home.folder)

@@ -1,0 +1,77 @@
+"""``rhizon start``."""
+
+import os
+
+import click
+
+from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import Step
+from rhizon.cli.servers import Server
+from rhizon.core.units import counted
+
+__all__ = ["start"]
+
+
+@command(
+    "start",
+    examples=(
+        ("rhizon start marsh", "start it in the background, and wait until it is ready"),
+        ("rhizon start --all --no-wait", "start every server of this machine"),
+        ("rhizon start marsh --restart always", "and start it again whenever it ends by itself"),
+    ),
+    several=True,
+    tables=True,
+)
+@click.option(
+    "--wait", type=click.FloatRange(1, 86400), metavar="SECONDS", help="Longest time until ready, in seconds."
+)
+@click.option("--no-wait", is_flag=True, help="Do not wait until it is ready.")
+@click.option(
+    "--restart",
+    type=click.Choice(["never", "on-crash", "always"]),
+    help="What to do when it ends by itself, from now on; by default on-crash.",
+)
+@click.option("--anyway", is_flag=True, help="Start it also where a check says that this will fail.")
+@click.option("--foreground", is_flag=True, help="Become its keeper; for service managers (sd_notify).")
+def start(
+    call: Call,
+    server: Server,
+    wait: float | None,
+    no_wait: bool,
+    restart: str | None,
+    anyway: bool,
+    foreground: bool,
+) -> Answer | None:
+    """Start servers in the background.
+
+    What `rhizon check` finds comes first: errors refuse the start, warnings are shown. Each server has a keeper of its
+    own that owns its console and log, and starts it again after a crash. The server stays when the terminal is closed.
+    Exit code 6 when it does not become ready, with the reason and the content at fault.
+    """
+    from rhizon.app.run.start import StartWishes
+    from rhizon.app.run.start import start as begin
+    from rhizon.cli.terminal import stop_signals
+
+    if foreground:
+        from rhizon.app.run.start import in_foreground
+
+        command = in_foreground(call.host, server.folder, call.reporter)
+        call.close()
+        os.chdir("/")
+        os.execv(command[0], command)
+    wishes = StartWishes(wait=0 if no_wait else wait, restart=restart, anyway=anyway)  # type: ignore[arg-type]
+    with stop_signals() as asked:
+        done = begin(call.host, server.folder, call.reporter, asked, wishes)
+    call.close()
+    if done.already:
+        text = f"{done.name}: is running already"
+    elif done.ready_seconds is None:
+        text = f"{done.name}: started"
+    else:
+        pieces = counted(len(done.content), "piece")
+        text = f"{done.name}: ready after {done.ready_seconds:.1f} s with {pieces} of content"
+    steps = (
+        Step(("rhizon", "console", server.label), "type commands"),
+        Step(("rhizon", "stop", server.label), "stop it cleanly"),
+    )
+    return Answer(done, text, None, done.findings, steps)

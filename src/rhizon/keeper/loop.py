@@ -1,0 +1,325 @@
+"""Keeping one server: start or adopt it, follow its output, answer commands, start it again after a crash."""
+
+import contextlib
+import os
+import re
+import secrets
+import signal
+import subprocess
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+from rhizon.keeper.control import Client, Control, Holds
+from rhizon.keeper.followed import FollowedLogs
+from rhizon.keeper.job import Job
+from rhizon.keeper.notify import ServiceManager
+from rhizon.keeper.output import Output, archive_run
+from rhizon.keeper.places import LIFE, OWN, RUNNING, read_json, write_json
+from rhizon.keeper.process import KILL_SECONDS, Server, began
+from rhizon.keeper.samples import Samples
+
+__all__ = ["Keeper"]
+
+BATCH_SECONDS = 0.1  # output is read ten times a second
+STOP_PER_START = 5  # times the seconds from start to ready: a machine that is busy then is busy later
+LONGEST_PAUSE = 600.0
+EVENT_SECONDS = 900.0
+SIGNALS = {"interrupt": signal.SIGINT, "terminate": signal.SIGTERM}
+
+
+class Keeper:
+    """One keeper. ``state`` is one of starting, ready, stopping, stopped, crashed, crash-loop."""
+
+    def __init__(self, folder: Path, job: Job) -> None:
+        self._folder = folder
+        self._own = folder / OWN
+        self._job = job
+        self._manager = ServiceManager()
+        self._ready = re.compile(job.ready, re.MULTILINE)
+        self._closed = re.compile(job.closed, re.MULTILINE) if job.closed else None
+        self._token = secrets.token_hex(16)
+        self._server: Server | None = None
+        self._output: Output | None = None
+        self._files: FollowedLogs | None = None
+        self._samples: Samples | None = None
+        self._holds = Holds(job.hold, self._type)
+        self._event: tuple[subprocess.Popen[bytes], float] | None = None
+        self._said_closed = False
+        self._stop_at = 0.0  # when a server that was asked to stop is asked harder
+        self._next = 0.0  # when it is started again
+        self._given_up = False
+        self._restarts: list[float] = []
+        self._life: dict[str, Any] = {"restarts": 0}
+        self._attended = job.attended
+
+    # ---- the loop
+
+    def run(self, *, adopt: bool) -> int:
+        """Until the server has ended for good. The exit code: 0 where it was stopped, 1 where it crashed."""
+        for number in (signal.SIGTERM, signal.SIGINT):
+            signal.signal(number, lambda *_: self._stop())
+        signal.signal(signal.SIGHUP, signal.SIG_IGN)
+        control = Control(self._folder, self._token, self._asked, self._holds.end)
+        try:
+            if not (adopt and self._adopt()):
+                self._start()
+            while self._goes_on():
+                control.wait(BATCH_SECONDS)
+                self._manager.alive()
+        finally:
+            control.close()
+            self._release()
+        return 0 if self._life["state"] == "stopped" else 1
+
+    def _goes_on(self) -> bool:
+        """One round: False when there is nothing to keep any more."""
+        if self._server is not None:
+            over, code = self._server.poll()  # first, so that what it printed before its end is read
+            self._read(last=over)
+            if over:
+                self._ended(code)
+            else:
+                self._hurry()
+                if self._samples is not None and self._samples.due:
+                    self._samples.take(self._server.family())
+        if self._event is not None:
+            process, until = self._event
+            if process.poll() is not None:
+                self._event = None
+            elif time.monotonic() > until:
+                process.kill()
+        if self._server is not None or self._event is not None:
+            return True
+        if self._next and not self._given_up:
+            if time.monotonic() >= self._next and self._free():
+                self._next = 0.0
+                self._start()
+            return True
+        return False
+
+    # ---- the server
+
+    def _start(self) -> None:
+        """Starts the server; one that cannot be started has crashed."""
+        self._said_closed = False
+        self._stop_at = 0.0
+        with contextlib.suppress(ValueError, TypeError):  # an event may have changed what to start
+            self._job = Job.read(self._folder)
+        try:
+            archive_run(self._folder)
+            self._output = Output(self._folder, self._job.encoding)
+            self._files = FollowedLogs(self._folder, [(path, encoding) for path, encoding in self._job.files])
+            self._server = Server.start(self._folder, self._job)
+        except OSError as broken:
+            self._told("crashed", why=f"{broken.filename or self._job.command[0]}: {broken.strerror}", pid=0)
+            self._after_crash()
+            return
+        self._samples = Samples(self._own / "measured" / f"process-{time.strftime('%Y-%m-%d_%H-%M-%S')}.csv")
+        self._mark()
+        self._told(
+            "starting",
+            pid=self._server.pid,
+            process_since=self._server.since,
+            began=time.time(),
+            ready_seconds=None,
+            exit_code=None,
+            ended=None,
+            why="",
+        )
+
+    def _adopt(self) -> bool:
+        """Takes over a server whose keeper is gone, from where that one had read."""
+        mark, life = read_json(self._own / RUNNING), read_json(self._own / LIFE)
+        if mark is None:
+            return False
+        server = Server.adopt(self._folder, int(mark.get("pid", 0)), float(mark.get("since", 0)))
+        if server is None:
+            return False
+        self._server = server
+        self._life = life if life is not None and life.get("pid") == server.pid else self._life
+        offset = int(self._life.get("offset", 0))
+        self._output = Output(self._folder, self._job.encoding, offset, int(self._life.get("log_start", 0)))
+        self._files = FollowedLogs(self._folder, [(path, encoding) for path, encoding in self._job.files])
+        self._samples = Samples(self._own / "measured" / f"process-{time.strftime('%Y-%m-%d_%H-%M-%S')}.csv")
+        self._attended = False
+        self._mark()
+        state = self._life.get("state")
+        self._told(state if state in ("starting", "ready") else "starting", pid=server.pid, adopted=time.time())
+        return True
+
+    def _mark(self) -> None:
+        """Says which process runs, and how its console is reached."""
+        assert self._server is not None
+        mark = {"pid": self._server.pid, "since": self._server.since, "port": 0, "token": self._token}
+        with contextlib.suppress(OSError):
+            write_json(self._own / RUNNING, mark, 0o600)
+
+    def _read(self, *, last: bool) -> None:
+        """What the server printed since the last round, and what is in its log files."""
+        assert self._output is not None and self._files is not None
+        added = [line for line, _ in self._files.lines(last=last)]
+        if added:
+            self._output.append("".join(f"{line}\n" for line in added).encode(self._job.encoding, "replace"))
+        for text in self._output.read():
+            self._heard(text)
+        if last and (rest := self._output.rest()):
+            self._heard(rest)
+        self._output.rotate()
+
+    def _heard(self, text: str) -> None:
+        """Whole lines that came together: most have no sign, which one search shows."""
+        if self._life["state"] == "starting" and self._first(self._ready, text):
+            seconds = time.time() - float(self._life.get("began", time.time()))
+            self._told("ready", ready_seconds=round(seconds, 2))
+            self._manager.tell("READY=1\nSTATUS=ready")
+            self._send_event("ready")
+        if self._closed is not None and not self._said_closed:
+            self._said_closed = self._first(self._closed, text)
+        if self._holds.awaited:
+            for line in text.split("\n"):
+                self._holds.heard(line.rstrip("\r"))
+
+    @staticmethod
+    def _first(pattern: "re.Pattern[str]", text: str) -> bool:
+        """Whether a line has the sign; a match over several lines is none."""
+        return pattern.search(text) is not None and any(pattern.search(line.rstrip("\r")) for line in text.split("\n"))
+
+    def _type(self, line: str) -> bool:
+        return self._server is not None and self._server.send(line, self._job.encoding)
+
+    def _stop(self) -> None:
+        """Asks the server to stop, once; one that waits to be started again is given up."""
+        self._given_up = True
+        if self._server is None or self._life["state"] == "stopping":
+            return
+        seconds = max(self._job.stop_seconds, STOP_PER_START * float(self._life.get("ready_seconds") or 0))
+        self._stop_at = time.monotonic() + seconds
+        self._told("stopping")
+        self._manager.tell("STOPPING=1\nSTATUS=stopping")
+        if self._job.stop_signal:
+            self._server.signal(SIGNALS[self._job.stop_signal])
+        elif not self._type(self._job.stop):
+            self._server.signal(signal.SIGTERM)
+
+    def _hurry(self) -> None:
+        """Ends a server that was asked to stop and does not: by a signal, and then at once."""
+        if self._stop_at and time.monotonic() > self._stop_at and self._server is not None:
+            if self._life.get("hurried"):
+                self._server.kill()
+            else:
+                self._server.signal(signal.SIGTERM)
+                self._told("stopping", hurried=True)
+                self._stop_at = time.monotonic() + KILL_SECONDS
+
+    def _ended(self, code: int | None) -> None:
+        """It has ended: as it was asked to, by a command in its console, or by a crash."""
+        asked = self._life["state"] == "stopping"
+        by_signal = self._job.stop_signal and code == 128 + SIGNALS[self._job.stop_signal]
+        meant = 0 if by_signal else code
+        # A code that is not known is judged by what was said.
+        well = asked or meant == 0 or (self._said_closed and (code is None or code < 128))
+        self._close_server()
+        with contextlib.suppress(OSError):
+            (self._own / RUNNING).unlink()
+        self._told("stopped" if well else "crashed", exit_code=meant, ended=time.time(), pid=0, hurried=False)
+        if not well:
+            self._after_crash()
+        elif self._job.restart == "always" and not asked:
+            self._again()
+
+    def _after_crash(self) -> None:
+        """Tells of it, and starts the server again where that is wanted."""
+        self._send_event("crashed")
+        if self._job.restart in ("on-crash", "always"):
+            self._again()
+
+    def _again(self) -> None:
+        """A restart after a pause, twice as long each time, unless there were too many."""
+        now = time.time()
+        self._restarts = [one for one in self._restarts if now - one < self._job.within_seconds]
+        if len(self._restarts) >= self._job.most_restarts:
+            self._told("crash-loop", why=f"{len(self._restarts)} restarts within {self._job.within_seconds:.0f} s")
+            self._manager.tell("STATUS=crash-loop")
+            return
+        pause = min(self._job.pause_seconds * 2 ** len(self._restarts), LONGEST_PAUSE)
+        self._restarts.append(now)
+        self._next = time.monotonic() + pause
+        self._told(self._life["state"], restarts=self._life.get("restarts", 0) + 1, next_start=now + pause)
+        self._manager.tell(f"STATUS=crashed, starting again in {pause:.0f} s")
+
+    def _free(self) -> bool:
+        """Whether no command changes the instance now."""
+        import fcntl
+
+        with contextlib.suppress(OSError):
+            handle = os.open(self._own / "busy", os.O_RDWR | os.O_CREAT, 0o644)
+            try:
+                fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            except BlockingIOError:
+                return False
+            finally:
+                os.close(handle)
+        return True
+
+    # ---- words to others
+
+    def _asked(self, client: Client, message: dict[str, Any]) -> None:
+        """What a command wants."""
+        line = message.get("send")
+        if isinstance(line, str):
+            client.put({"sent": self._type(line)})
+        elif message.get("hold") is True:
+            self._holds.begin(client)
+        elif message.get("stop") is True:
+            self._stop()
+            client.put({"stopping": True})
+        elif message.get("kill") is True:
+            self._given_up = True
+            if self._server is not None:
+                self._told("stopping")
+                self._server.kill()
+            client.put({"stopping": True})
+        elif message.get("give_up") is True:
+            self._given_up = True
+            client.put({"given_up": True})
+        elif message.get("state") is True:
+            client.put({"state": self._life})
+
+    def _told(self, state: str, **facts: Any) -> None:
+        """Writes down in which state the server is."""
+        self._life.update(facts)
+        if state != self._life.get("state"):
+            self._life["changed"] = time.time()
+        if state != "crashed" and state != "stopped":
+            self._life.pop("next_start", None)
+        self._life["state"] = state
+        self._life["keeper"] = {"pid": os.getpid(), "since": began(os.getpid()) or time.time()}
+        if self._output is not None:
+            self._life["offset"], self._life["log_start"] = self._output.offset, self._output.start
+        with contextlib.suppress(OSError):
+            write_json(self._own / LIFE, self._life)
+
+    def _send_event(self, what: str) -> None:
+        """Starts the command that is told of events. The first start of an attended job is watched by a person."""
+        if self._attended:
+            self._attended = what != "ready"
+            return
+        if self._job.events and self._event is None:
+            command = [*self._job.events, what, str(self._folder)]
+            with contextlib.suppress(OSError):
+                process = subprocess.Popen(
+                    command, stdin=subprocess.DEVNULL, stdout=sys.stderr, stderr=sys.stderr, start_new_session=True
+                )
+                self._event = (process, time.monotonic() + EVENT_SECONDS)
+
+    def _close_server(self) -> None:
+        for one in (self._server, self._output, self._files):
+            if one is not None:
+                one.close()
+        self._server = self._output = self._files = None
+
+    def _release(self) -> None:
+        """At the end of the keeper; a server that still runs is left running."""
+        self._close_server()

@@ -1,0 +1,149 @@
+"""The server as a process: started by the keeper, or adopted from one that died."""
+
+import contextlib
+import os
+import signal
+import stat
+import subprocess
+import time
+from pathlib import Path
+
+from rhizon.keeper.job import Job
+from rhizon.keeper.places import INPUT, OUTPUT, OWN
+
+__all__ = ["Server", "began"]
+
+UNKNOWN_CODE = None  # of a process that is not our child
+KILL_SECONDS = 5.0
+
+
+def began(pid: int) -> float:
+    """When a process began, in seconds since 1970, as psutil says it; 0 for one that is gone, or where the system has
+    no /proc."""
+    with contextlib.suppress(OSError, ValueError, IndexError):
+        fields = Path(f"/proc/{pid}/stat").read_text("utf-8", "replace").rpartition(")")[2].split()
+        if fields[0] == "Z":
+            return 0.0
+        with Path("/proc/stat").open(encoding="utf-8") as file:
+            boot = next(float(line.split()[1]) for line in file if line.startswith("btime"))
+        return boot + int(fields[19]) / os.sysconf("SC_CLK_TCK")
+    return 0.0
+
+
+class Server:
+    """One process with its family. ``since`` tells it from a later one with its number."""
+
+    def __init__(self, folder: Path, pid: int, since: float, child: "subprocess.Popen[bytes] | None") -> None:
+        self._folder = folder
+        self.pid = pid
+        self.since = since
+        self._child = child
+        self._input = self._open_input()
+
+    @classmethod
+    def start(cls, folder: Path, job: Job) -> "Server":
+        """Starts it with the FIFO as its input and the log as its output. Raises OSError."""
+        fifo = folder / OWN / INPUT
+        if not fifo.exists() or not stat.S_ISFIFO(fifo.lstat().st_mode):
+            fifo.unlink(missing_ok=True)
+            os.mkfifo(fifo, 0o600)
+        # Open for both, a FIFO has a writer as long as the server has it: it never reads end of input.
+        given = os.open(fifo, os.O_RDWR | getattr(os, "O_NOFOLLOW", 0))
+        _drain(given)
+        output = folder / OWN / OUTPUT
+        taken = os.open(output, os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0), 0o644)
+        try:
+            child = subprocess.Popen(
+                job.command,
+                cwd=folder,
+                env={**os.environ, **job.environment},
+                stdin=given,
+                stdout=taken,
+                stderr=subprocess.STDOUT,
+                start_new_session=True,
+            )
+        finally:
+            os.close(given)
+            os.close(taken)
+        return cls(folder, child.pid, began(child.pid) or time.time(), child)
+
+    @classmethod
+    def adopt(cls, folder: Path, pid: int, since: float) -> "Server | None":
+        """The server that another keeper started; None where that process is gone."""
+        found = began(pid)
+        return cls(folder, pid, since, None) if found and abs(found - since) < 2 else None
+
+    def _open_input(self) -> int:
+        """The writing end of its input: the FIFO, or what the server itself has open where that was removed."""
+        fifo = self._folder / OWN / INPUT
+        flags = os.O_RDWR | os.O_NONBLOCK
+        with contextlib.suppress(OSError):
+            handle = os.open(fifo, flags | getattr(os, "O_NOFOLLOW", 0))
+            with contextlib.suppress(OSError):
+                theirs = Path(f"/proc/{self.pid}/fd/0").stat()
+                ours = os.fstat(handle)
+                if (theirs.st_dev, theirs.st_ino) != (ours.st_dev, ours.st_ino):
+                    os.close(handle)
+                    return os.open(f"/proc/{self.pid}/fd/0", flags)
+            return handle
+        with contextlib.suppress(OSError):
+            return os.open(f"/proc/{self.pid}/fd/0", flags)
+        return -1
+
+    def send(self, line: str, encoding: str) -> bool:
+        """Types a line into its console. False where it does not take any more: its input is full, or not there."""
+        data = "".join(" " if ord(one) < 32 or ord(one) == 127 else one for one in line)
+        try:
+            os.write(self._input, data.encode(encoding, "replace") + b"\n")
+        except OSError:
+            return False
+        return True
+
+    def poll(self) -> tuple[bool, int | None]:
+        """Whether it has ended, and with which code: 128 + N where signal N ended it, None where that is not known."""
+        if self._child is not None:
+            code = self._child.poll()
+            return code is not None, (128 - code if code is not None and code < 0 else code)
+        found = began(self.pid)
+        return not (found and abs(found - self.since) < 2), UNKNOWN_CODE
+
+    def signal(self, number: int) -> None:
+        """Sends it a signal; one that is gone hears nothing."""
+        if not self.poll()[0]:
+            with contextlib.suppress(OSError):
+                os.kill(self.pid, number)
+
+    def family(self) -> list[int]:
+        """Its process and all that it started, as far as the system lets us see."""
+        parents: dict[int, int] = {}
+        with contextlib.suppress(OSError):
+            for one in os.scandir("/proc"):
+                if one.name.isdecimal():
+                    with contextlib.suppress(OSError, ValueError, IndexError):
+                        text = Path(one.path, "stat").read_text("utf-8", "replace")
+                        parents[int(one.name)] = int(text.rpartition(")")[2].split()[1])
+        found = [self.pid]
+        for pid in found:
+            found += [child for child, parent in parents.items() if parent == pid]
+        return found
+
+    def kill(self) -> None:
+        """Ends it and all that it started, at once."""
+        for pid in reversed(self.family()):
+            with contextlib.suppress(OSError):
+                os.kill(pid, signal.SIGKILL)
+
+    def close(self) -> None:
+        """Gives the handles back; the server is left as it is."""
+        if self._input >= 0:
+            os.close(self._input)
+            self._input = -1
+
+
+def _drain(handle: int) -> None:
+    """What was typed for a server that is gone is not for the next one."""
+    os.set_blocking(handle, False)
+    with contextlib.suppress(OSError):
+        while os.read(handle, 65536):
+            pass
+    os.set_blocking(handle, True)
