@@ -17,8 +17,9 @@ ROOT = Path(__file__).parents[1]
 MAY_IMPORT = {
     "core": set(),
     "world": set(),
-    "adapters": {"core"},
-    "app": {"core", "adapters"},
+    "keeper": set(),
+    "adapters": {"core", "keeper"},
+    "app": {"core", "adapters", "keeper"},
     "cli": {"core", "app"},
 }
 NO_IO_IN_CORE = {"os", "shutil", "socket", "subprocess", "time", "tempfile", "pathlib", "urllib", "http", "sqlite3"}
@@ -66,6 +67,13 @@ class Layers(unittest.TestCase):
             for line, name in imports(path):
                 with self.subTest(file=str(path), line=line):
                     self.assertNotIn(name.split(".")[0], NO_IO_IN_CORE | {"click", "rich"})
+
+    def test_the_keeper_imports_nothing_that_is_not_of_python(self) -> None:
+        for path in (SRC / "keeper").glob("*.py"):
+            for line, name in imports(path):
+                with self.subTest(file=str(path), line=line):
+                    parts = name.split(".")
+                    self.assertTrue(parts[0] in sys.stdlib_module_names or parts[:2] == ["rhizon", "keeper"])
 
     def test_rooms_of_app_import_each_other_in_no_circle(self) -> None:
         rooms: dict[str, set[str]] = {}

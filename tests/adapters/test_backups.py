@@ -1,11 +1,6 @@
 """Backup repositories: what goes in comes out, equal pieces are kept once, and damage is found."""
 
-import contextlib
-import json
 import os
-import socket
-import time
-import unittest
 from collections.abc import Mapping
 from pathlib import Path
 from unittest import mock
@@ -17,14 +12,11 @@ from pyrage import x25519
 
 from rhizon.adapters import backups
 from rhizon.adapters.backups import Repository, WorldFiles, tree_files
-from rhizon.adapters.console import ConsoleClient, ConsolePort
 from rhizon.adapters.inside import Inside
-from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.sealing import Key, Seal, passphrase_seal, read_recipients, recipient_seal
 from rhizon.core.errors import InputError, StateError, TrustError
 from rhizon.core.model.backup import Backup, SavedFile
 from rhizon.core.model.decode import decode_json, encode_json
-from rhizon.core.model.game import HoldRule
 from rhizon.core.names import RelPath
 from rhizon.core.secret import Secret
 from tests import examples
@@ -209,110 +201,3 @@ class Repositories(Case):
         (self.folder / "backups/marsh-1").mkdir(parents=True)
         (self.folder / "backups/marsh-1/2031-01-01T00-00-00Z.json").write_text("{}")
         self.assertEqual(self.repository.new_time("marsh-1"), "2031-01-01T00-00-01Z")
-
-
-class Consoles(Case):
-    def setUp(self) -> None:
-        super().setUp()
-        self.home = InstanceFolder(self.folder / ("a" * 200))  # longer than the name of a socket may be
-        self.home.own.mkdir(parents=True)
-        self.said: list[str] = []
-
-    def opened(self, hold: HoldRule | None = None) -> tuple[ConsolePort, RunMark]:
-        port = ConsolePort(self.said.append, hold, self.home.folder)
-        self.addCleanup(port.close)
-        return port, RunMark(os.getpid(), 0.0, port.port, port.token)
-
-    def waits(self, word: str, times: int) -> None:
-        for _ in range(200):
-            if self.said.count(word) == times:
-                return
-            time.sleep(0.01)
-        self.fail(f"{word} was said {self.said.count(word)} times, not {times}")
-
-    def test_a_hold_ends_with_its_client(self) -> None:
-        port, mark = self.opened(HoldRule(command="still", done="is saved", release="flow", seconds=1))
-        with ConsoleClient(self.home, mark) as first, ConsoleClient(self.home, mark) as second:
-            self.assertRaises(StateError, first.hold, 0.1)  # the server does not answer in time
-            port.heard("fen is saved")
-
-            def answered(line: str) -> None:
-                self.said.append(line)
-                port.heard("is saved")
-
-            with mock.patch.object(port, "_send", side_effect=answered):
-                second.hold(1)
-            second.send("say hello\nstop\x1b[2J\0")
-            self.waits("say hello stop [2J ", 1)
-            self.assertNotIn("flow", self.said)
-        self.waits("flow", 1)
-
-    def test_strangers_are_not_heard(self) -> None:
-        for near in (True, False):
-            with self.subTest(near=near), mock.patch("rhizon.adapters.console._near", return_value=near):
-                port, mark = self.opened()
-                wrong = RunMark(mark.pid, 0.0, mark.port, Secret("another token"))
-                self.assertRaises(StateError, ConsoleClient, self.home, wrong)
-                told = json.dumps({"token": mark.token.reveal()}).encode()
-                rows = (
-                    b'{"send": "stop"}\n', b"{" * 3000 + b"\n", b'{"token": 3}\n', b"\xff\xfe\n", b'["token"]\n',
-                    b'{"token": "\xc3\xa4"}\n', told + b'\n{"send": "stop"}\n', b"x" * 100_000, b"", b"\n",
-                )  # fmt: skip
-                for row in rows:
-                    with self.subTest(row[:30]), self.socket(port) as client, contextlib.suppress(OSError):
-                        client.sendall(row)
-                        client.settimeout(8)
-                        client.shutdown(socket.SHUT_WR)
-                        self.assertEqual(client.recv(10), b"")
-                idle = [self.socket(port) for _ in range(12)]  # more than are let in
-                for one in idle:
-                    one.close()
-                with self.let_in(mark) as client:
-                    client.send("hello")
-                    self.waits("hello", 1)
-                self.assertEqual(self.said, ["hello"])
-                self.said.clear()
-                port.close()
-
-    def let_in(self, mark: RunMark) -> ConsoleClient:
-        """As soon as those that hung up are gone."""
-        for _ in range(100):
-            with contextlib.suppress(StateError):
-                return ConsoleClient(self.home, mark)
-            time.sleep(0.05)
-        return ConsoleClient(self.home, mark)
-
-    def socket(self, port: ConsolePort) -> socket.socket:
-        if port.port:
-            return socket.create_connection(("127.0.0.1", port.port))
-        client = socket.socket(socket.AF_UNIX)
-        with Inside(self.home.folder) as inside:
-            client.connect(f"/proc/self/fd/{inside.handle('.rhizon')}/console")
-        return client
-
-    @unittest.skipUnless(hasattr(os, "geteuid") and os.geteuid() == 0, "being another user needs root")
-    def test_another_user_is_not_heard_even_with_the_token(self) -> None:
-        _, mark = self.opened()
-        for folder in (self.folder, self.home.folder, self.home.own):
-            folder.chmod(0o755)
-        (self.home.own / "console").chmod(0o666)
-        child = os.fork()
-        if child == 0:
-            os.setuid(4321)
-            try:
-                ConsoleClient(self.home, mark)
-            except StateError:
-                os._exit(0)
-            os._exit(1)
-        self.assertEqual(os.waitstatus_to_exitcode(os.waitpid(child, 0)[1]), 0)
-
-    def test_a_server_that_is_gone(self) -> None:
-        port, mark = self.opened()
-        with ConsoleClient(self.home, mark) as client, self.assertRaises(StateError) as caught:
-            client.hold(1)
-        self.assertIn("no console.hold", caught.exception.message)
-        port.close()
-        with self.assertRaises(StateError) as caught:
-            ConsoleClient(self.home, mark)
-        self.assertEqual(caught.exception.code, "server-unheard")
-        self.assertFalse((self.home.own / "console").exists())

@@ -24,7 +24,8 @@ DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "catalog serve", "check", "completion", "demo", "explain", "game check", "game list", "game show", "game try",
-    "help", "inspect", "isolate", "list", "run", "runtimes", "settings", "stop", "store status",
+    "console", "help", "inspect", "isolate", "list", "log", "restart", "run", "runtimes", "settings", "start", "status",
+    "stop", "store status", "wait",
 }  # fmt: skip
 
 

@@ -34,7 +34,7 @@ class Arguments(Case):
         rows: tuple[tuple[tuple[object, ...], int, str, str], ...] = (
             (("frobnicate",), 2, "usage", "no command"),
             (("provison",), 2, "usage", "Did you mean 'provision'"),
-            (("status",), 2, "usage", "Did you mean 'list'"),
+            (("ps",), 2, "usage", "Did you mean 'list'"),
             (("remove", "d"), 2, "usage", "Did you mean 'forget'"),
             (("solve",), 2, "usage", "LIST"),
             (("solve", "nothing.list.toml"), 2, "no-such-file", "nothing.list.toml"),

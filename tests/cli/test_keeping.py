@@ -19,7 +19,10 @@ from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, Case, java17
 
 DEFINITION = GAMES / "tarnholt.game.toml"
 NEWER = PACK.with_name("marsh-evening-1.3")
-PASSING = ("answer.json", "backups.json", "busy", "last-run.log", "run-before.log")
+PASSING = (
+    *("answer.json", "backups.json", "busy", "last-run.log", "last-run.times", "life.json", "good-runs.json"),
+    *("keeper-job.json", "keeper.lock", "keeper.log"),
+)
 
 
 def tree(folder: Path, *, world: bool = True) -> dict[str, bytes]:
@@ -29,7 +32,7 @@ def tree(folder: Path, *, world: bool = True) -> dict[str, bytes]:
         for path in sorted(folder.rglob("*"))
         if path.is_file()
         and (name := path.relative_to(folder).as_posix()) not in {f".rhizon/{one}" for one in PASSING}
-        and not name.startswith((".rhizon/kept/", ".rhizon/measured/"))
+        and not name.startswith((".rhizon/kept/", ".rhizon/measured/", ".rhizon/runs/"))
         and (world or not name.startswith("marshes/"))
     }
 
@@ -413,7 +416,7 @@ class Keeping(Case):
         self.assertTrue(any("gates open" in line for line in server.stdout))
         self.assertEqual(self.done("set", "d", "pvp=no", code=1)["code"], "server-running")
         (listed,) = self.done("list")["instances"]
-        self.assertEqual((listed["state"], listed["process"]), ("running", server.pid))
+        self.assertEqual((listed["state"], listed["process"]), ("unknown-outside", server.pid))
         self.assertFalse(any(one["taken"] for one in self.done("ports", "d")["ports"]))
         self.assertEqual(self.done("backup", "d")["consistency"], "unsure")
         self.done("set", "d", "pvp=no", "--stop-first")

@@ -82,7 +82,7 @@ class WholeRun(Case):
         self.assertEqual(
             self.rhizon("provision", LIST, "d", "--catalog", CATALOG, "--json").error["code"], "server-running"
         )
-        self.assertEqual(self.rhizon("list", "--json").result["instances"][0]["state"], "running")
+        self.assertEqual(self.rhizon("list", "--json").result["instances"][0]["state"], "ready")
         with self.assertRaisesRegex(Exception, "reedlight 2.1.0 is wanted, none is there"):
             player_joins("tarnholt", port, "Late", ["marshlib=2.4.1"])
         server.stdin.write("say good evening\noperator add Torunn\nstop\n")

@@ -3,6 +3,7 @@
 import codecs
 import contextlib
 import os
+import signal
 import subprocess
 import sys
 import time
@@ -19,7 +20,7 @@ from rhizon.core.words import command_line
 from rhizon.keeper.job import Job
 from rhizon.keeper.places import JOB, LIFE, OUTPUT
 
-__all__ = ["KeptProcess", "Life", "adopt", "keeper_command", "life_of", "start_keeper"]
+__all__ = ["KeptProcess", "Life", "adopt", "end_keeper", "keeper_command", "life_of", "start_keeper"]
 
 START_SECONDS = 30.0
 POLL_SECONDS = 0.05
@@ -97,36 +98,48 @@ def _begun(home: InstanceFolder, command: list[str], what: str) -> Life:
         if log.tell() > CHUNK:
             log.truncate(0)
         process = subprocess.Popen(
-            command, cwd="/", stdin=subprocess.DEVNULL, stdout=log, stderr=log, start_new_session=True
+            [*command, "--background"], cwd="/", stdin=subprocess.DEVNULL, stdout=log, stderr=log
         )
-    until = time.monotonic() + START_SECONDS
-    while time.monotonic() < until:
-        life = life_of(home)
-        if life is not None and life.keeper.pid == process.pid:
-            if life.pid == 0 and not life.began:
-                raise StateError(
-                    "cannot-start",
-                    f"{what} cannot be started: {life.why}",
-                    hint=f"See what is wrong: {command_line('rhizon', 'check', home.folder)}",
-                )
-            return life
-        code = process.poll()
-        if code is not None:
-            raise StateError(
-                "keeper-failed",
-                f"the keeper of the server ended with exit code {code}",
-                details=_end_of(home.own / LOG),
-                hint=f"Its output is in {home.own / LOG}",
-            )
-        time.sleep(POLL_SECONDS)
-    process.kill()
-    raise StateError("keeper-failed", "the keeper of the server did not start", hint=f"See {home.own / LOG}")
+    try:
+        code = process.wait(START_SECONDS)
+    except subprocess.TimeoutExpired:
+        process.kill()
+        process.wait()
+        raise StateError(
+            "keeper-failed", "the keeper of the server did not start", hint=f"See {home.own / LOG}"
+        ) from None
+    life = life_of(home)
+    if code or life is None:
+        raise StateError(
+            "keeper-failed",
+            f"the keeper of the server ended with exit code {code}",
+            details=_end_of(home.own / LOG),
+            hint=f"Its output is in {home.own / LOG}",
+        )
+    if life.pid == 0 and not life.began:
+        raise StateError(
+            "cannot-start",
+            f"{what} cannot be started: {life.why}",
+            hint=f"See what is wrong: {command_line('rhizon', 'check', home.folder)}",
+        )
+    return life
 
 
 def _end_of(path: Path) -> list[str]:
     with contextlib.suppress(OSError):
         return path.read_text("utf-8", "replace").splitlines()[-4:]
     return []
+
+
+def end_keeper(life: Life) -> None:
+    """Ends a keeper whose server has ended, and waits for it. Raises StateError where it stays."""
+    with contextlib.suppress(OSError):
+        os.kill(life.keeper.pid, signal.SIGTERM)
+    until = time.monotonic() + KILL_SECONDS
+    while life.kept:
+        if time.monotonic() > until:
+            raise StateError("keeper-failed", "the keeper of the server does not end", hint=f"End {life.keeper.pid}.")
+        time.sleep(POLL_SECONDS)
 
 
 class KeptProcess:

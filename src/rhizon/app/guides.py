@@ -20,6 +20,7 @@ _GUIDES = (
     "formats",
     "exit-codes",
     "findings",
+    "life",
     "keeping",
     "solving",
     "archives",

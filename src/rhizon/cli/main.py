@@ -25,9 +25,13 @@ EPILOG = (
 
 # Words that people type for a command: not second names, but guesses that lead to it.
 MEANT = {
-    **dict.fromkeys(("start", "launch", "up", "console"), "run"),
+    **dict.fromkeys(("launch", "up", "boot"), "start"),
+    **dict.fromkeys(("reboot", "bounce"), "restart"),
+    **dict.fromkeys(("attach", "command", "type"), "console"),
+    **dict.fromkeys(("logs", "tail", "output"), "log"),
+    **dict.fromkeys(("state", "top"), "status"),
     **dict.fromkeys(("halt", "down", "kill"), "stop"),
-    **dict.fromkeys(("status", "ls", "servers", "ps"), "list"),
+    **dict.fromkeys(("ls", "servers", "ps"), "list"),
     **dict.fromkeys(("install", "create", "new", "add", "setup", "init"), "provision"),
     **dict.fromkeys(("upgrade", "refresh"), "update"),
     **dict.fromkeys(("remove", "delete", "uninstall", "rm"), "forget"),

@@ -16,7 +16,7 @@ from rhizon.keeper.followed import FollowedLogs
 from rhizon.keeper.job import Job
 from rhizon.keeper.notify import ServiceManager
 from rhizon.keeper.output import Output, archive_run
-from rhizon.keeper.places import LIFE, OWN, RUNNING, read_json, write_json
+from rhizon.keeper.places import INPUT, LIFE, OWN, RUNNING, read_json, write_json
 from rhizon.keeper.process import KILL_SECONDS, Server, began
 from rhizon.keeper.samples import Samples
 
@@ -221,8 +221,9 @@ class Keeper:
         # A code that is not known is judged by what was said.
         well = asked or meant == 0 or (self._said_closed and (code is None or code < 128))
         self._close_server()
-        with contextlib.suppress(OSError):
-            (self._own / RUNNING).unlink()
+        for name in (RUNNING, INPUT):  # a FIFO that nobody reads would stop programs that copy the folder
+            with contextlib.suppress(OSError):
+                (self._own / name).unlink()
         self._told("stopped" if well else "crashed", exit_code=meant, ended=time.time(), pid=0, hurried=False)
         if not well:
             self._after_crash()

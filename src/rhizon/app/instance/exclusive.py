@@ -16,6 +16,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.launch import Launch, start_command
 from rhizon.core.words import command_line
+from rhizon.keeper.places import LIFE
 
 __all__ = ["console_of", "exclusive", "require_stopped", "started_elsewhere"]
 
@@ -66,6 +67,7 @@ def require_stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, sto
         return
     pid = mark.pid if mark is not None else started_elsewhere(host, home)
     if pid is None:
+        _no_restart(home, reporter, stop_first=stop_first)
         return
     if not stop_first:
         how = "" if mark is not None else "; it was not started by Rhizon"
@@ -76,6 +78,27 @@ def require_stopped(host: Host, home: InstanceFolder, reporter: Reporter, *, sto
             hint=f"{add}{'Or stop' if add else 'Stop'} it first: {command_line('rhizon', 'stop', home.folder)}",
         )
     _stop(host, home, reporter, mark, pid)
+
+
+def _no_restart(home: InstanceFolder, reporter: Reporter, *, stop_first: bool | None) -> None:
+    """Ends a keeper that waits to start a server again that has crashed; None: the caller is about to start it itself.
+    Raises StateError where that may not be."""
+    if not (home.own / LIFE).is_file():
+        return
+    from rhizon.adapters.keepers import end_keeper, life_of  # psutil is slow to import
+
+    life = life_of(home)
+    if life is None or not life.kept:
+        return
+    if stop_first is False:
+        raise StateError(
+            "server-running",
+            f"the server in {home.folder} has crashed and is about to be started again",
+            hint=f"Add --stop-first. Or stop it first: {command_line('rhizon', 'stop', home.folder)}",
+        )
+    reporter.step("ending its keeper")
+    end_keeper(life)
+    reporter.done("the server is not started again")
 
 
 def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | None, pid: int) -> None:

@@ -10,7 +10,6 @@ from typing import NamedTuple
 import msgspec
 
 from rhizon.adapters.backups import STAMP, Repository, tree_files
-from rhizon.adapters.console import ConsoleClient
 from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.instances import InstanceFolder
@@ -18,7 +17,7 @@ from rhizon.app.host import Host
 from rhizon.app.instance.backup_places import LINKS, backup_id
 from rhizon.app.instance.change import snapshot
 from rhizon.app.instance.edited_files import settings_paths
-from rhizon.app.instance.exclusive import exclusive, require_stopped, started_elsewhere
+from rhizon.app.instance.exclusive import console_of, exclusive, require_stopped, started_elsewhere
 from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup_keys import Encryption, seal_for
@@ -316,8 +315,8 @@ def _hold(host: Host, home: InstanceFolder, game: GameDefinition) -> Iterator[Co
         yield "unsure"
         return
     try:
-        client = ConsoleClient(home, mark)
-    except StateError:  # the rhizon run that held it was killed
+        client = console_of(home, mark)
+    except StateError:  # it was started by another program, or its keeper cannot be started
         yield "unsure"
         return
     with client:

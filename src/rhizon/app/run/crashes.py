@@ -39,6 +39,8 @@ MOST_LOG = 4 << 20
 AFTER_READY = 400  # lines of the end that are judged where the server was ready
 TELL_SECONDS = 20.0
 HEAP_STEP = 64
+UNKNOWN_CODE = 255
+_UNKNOWN = f"ended with exit code {UNKNOWN_CODE}"
 
 
 class CrashReport(msgspec.Struct, frozen=True, kw_only=True):
@@ -93,7 +95,9 @@ def after_crash(host: Host, folder: Path) -> CrashReport:
     judge, lines = _judged(home, state.game)
     code = life.exit_code if life is not None else None
     began, ended = (life.began, life.ended or time.time()) if life is not None else (0.0, time.time())
-    failure = _failure(state.game, judge, lines, code if code is not None else -1)
+    failure = _failure(state.game, judge, lines, code if code is not None else UNKNOWN_CODE)
+    if code is None:
+        failure = msgspec.structs.replace(failure, what=failure.what.replace(_UNKNOWN, "ended; nobody knows why"))
     suspect = suspect_of(host, state, failure.frames) if failure.culprit is None else None
     advice = failure.hint.replace("{server}", str(home.folder))
     if failure.code == "out-of-memory":

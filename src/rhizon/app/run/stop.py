@@ -5,7 +5,8 @@ from pathlib import Path
 import msgspec
 
 from rhizon.app.host import Host
-from rhizon.app.instance.exclusive import exclusive, require_stopped, started_elsewhere
+from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.server_state import state_of
 from rhizon.app.reporter import Reporter
 
 __all__ = ["StopResult", "stop"]
@@ -20,10 +21,10 @@ class StopResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def stop(host: Host, folder: Path, reporter: Reporter) -> StopResult:
-    """Asks a server that ``rhizon run`` started to stop cleanly and waits for it, also where that command is gone.
-    Raises :class:`~rhizon.core.errors.StateError` (it does not stop; another program started it)."""
+    """Asks a server to stop cleanly and waits for it; one that crashed and waits to be started again stays down. Raises
+    :class:`~rhizon.core.errors.StateError` (it does not stop)."""
     home = host.home(folder).required()
     with exclusive(host, home, reporter):
-        was_running = home.running() is not None or started_elsewhere(host, home) is not None
+        was_running = state_of(host, home).pid is not None
         require_stopped(host, home, reporter, stop_first=True)
     return StopResult(folder=str(home.folder), name=home.instance().name, was_running=was_running)

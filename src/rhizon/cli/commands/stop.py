@@ -19,12 +19,12 @@ __all__ = ["stop"]
 def stop(call: Call, server: Server) -> Answer:
     """Stop servers cleanly.
 
-    A server is asked over its console, as if its stop command were typed where rhizon run runs; or by a signal if that
-    command is gone.
+    Its keeper types the game's stop command, or sends the signal that the game knows; a server that does not stop in
+    time is ended. One that crashed and waits to be started again stays down.
     """
     from rhizon.app.run.stop import stop as ask
 
     done = ask(call.host, server.folder, call.reporter)
     call.close()
     text = f"{done.name}: {'stopped' if done.was_running else 'was not running'}"
-    return Answer(done, text, next=(Step(("rhizon", "run", server.label), "start it"),))
+    return Answer(done, text, next=(Step(("rhizon", "start", server.label), "start it"),))
