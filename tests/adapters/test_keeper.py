@@ -214,9 +214,10 @@ class Keepers(Case):
         self.assertRaises(StateError, ConsoleClient, self.home, RunMark(mark.pid, 0.0, 0, Secret("another token")))
         told = json.dumps({"token": mark.token.reveal()}).encode()
         for row in (
-            b'{"send": "stop"}\n', b"{" * 3000 + b"\n", b'{"token": 3}\n', b"\xff\xfe\n", b'["token"]\n',
-            b"x" * 100_000, b'{"token": "\xc3\xa4"}\n', b"", b"\n", told + b"\n" + b"[" * 20_000 + b"\n", told + b"\n" + b"y" * 50_000,
-        ):  # fmt: skip
+            *(b'{"send": "stop"}\n', b"{" * 3000 + b"\n", b'{"token": 3}\n', b"\xff\xfe\n", b'["token"]\n', b"\n", b""),
+            *(b"x" * 100_000, b'{"token": "\xc3\xa4"}\n'),
+            *(told + b"\n" + b"[" * 20_000 + b"\n", told + b"\n" + b"y" * 50_000),
+        ):
             with self.subTest(row[:30]), self.socket() as stranger, contextlib.suppress(OSError):
                 stranger.settimeout(8)
                 stranger.sendall(row)

@@ -32,6 +32,7 @@ from rhizon.app.publish.serve import Serving
 from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.isolate import IsolateResult
 from rhizon.app.run.logs import LogLines
+from rhizon.app.run.players import PlayerOrder, Players
 from rhizon.app.run.run import RunResult
 from rhizon.app.run.start import StartResult
 from rhizon.app.run.status import ServerStatus, WaitResult
@@ -84,6 +85,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "isolate": (IsolateResult,),
     "console": (ConsoleAnswer,),
     "log": (LogLines,),
+    "players": (Players, PlayerOrder),
     "restart": (StartResult,),
     "run": (RunResult,),
     "start": (StartResult,),

@@ -1,5 +1,6 @@
 """Change settings of an instance that is there."""
 
+import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
@@ -10,7 +11,7 @@ from rhizon.app.foresee.foresee import foresee_after
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change, settings_change
 from rhizon.app.instance.edited_files import FileDiff
-from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.exclusive import console_of, exclusive, require_stopped
 from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.instance.worlds import find_origin
@@ -22,7 +23,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
-from rhizon.core.model.setting import SettingDefinition
+from rhizon.core.model.setting import NAME_WORD, SettingDefinition
 from rhizon.core.plan import Step
 from rhizon.core.secret import Secret, revealed
 from rhizon.core.settings.apply import check_secrets, checked_settings, in_file, more_or_fewer
@@ -31,10 +32,13 @@ from rhizon.core.words import command_line
 
 __all__ = ["SetResult", "SetWishes", "set_settings"]
 
+WRITE_SECONDS = 5.0  # until a server has written down what was typed
+
 
 class SetResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was set, or would be. Secrets are named in ``secrets`` and shown nowhere; ``unknown`` are settings of a
-    preset that the game does not have; ``findings`` is what the values mean for the next start."""
+    preset that the game does not have; ``live`` is what was typed into the
+    running server, which wrote its files itself; ``findings`` is what the values mean for the next start."""
 
     folder: str
     name: str
@@ -45,6 +49,7 @@ class SetResult(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[Step, ...]
     diffs: tuple[FileDiff, ...]
     kept: int | None
+    live: tuple[str, ...] = ()
     findings: tuple[Finding, ...] = ()
 
 
@@ -69,10 +74,51 @@ def set_settings(host: Host, folder: Path, wishes: SetWishes, reporter: Reporter
     if wishes.dry_run:
         return _set(host, home, wishes)
     with exclusive(host, home, reporter):
-        require_stopped(host, home, reporter, stop_first=wishes.stop_first)
-        done = _set(host, home, wishes)
+        live = () if wishes.stop_first else _typed(host, home, wishes, reporter)
+        if not live:
+            require_stopped(host, home, reporter, stop_first=wishes.stop_first)
+        done = msgspec.structs.replace(_set(host, home, wishes), live=live)
         found = foresee_after(host, home, ("settings", "ports", "memory", "world"))
         return msgspec.structs.replace(done, findings=found)
+
+
+def _typed(host: Host, home: InstanceFolder, wishes: SetWishes, reporter: Reporter) -> tuple[str, ...]:
+    """Changes lists of names of a running server by its own commands, where nothing else is asked for and the game has
+    them: what was typed. Raises :class:`StateError` where the server does not write it down."""
+    mark = home.running()
+    if mark is None or mark.is_bare or wishes.secrets or wishes.preset is not None:
+        return ()
+    instance = home.instance()
+    game = host.game_of(instance, home.lock())
+    lines: list[tuple[SettingDefinition, str, str, bool]] = []
+    for key, value in wishes.settings.items():
+        one, sign = game.settings.get(key[:-1]), key[-1:]
+        if one is None or one.console is None or one.store is None or sign not in ("+", "-"):
+            return ()
+        command = one.console.add if sign == "+" else one.console.remove
+        for name in one.names(one.checked(value)):
+            lines.append((one, name, command.replace(NAME_WORD, name), sign == "+"))
+    reporter.step("typing into the server's console")
+    with console_of(home, mark) as client:
+        for _, _, line, _ in lines:
+            client.send(line)
+    until = time.monotonic() + WRITE_SECONDS
+    while not all((name in _list_of(home, one)) == there for one, name, _, there in lines):
+        if time.monotonic() > until:
+            raise StateError(
+                "no-answer",
+                f"the server did not write it down within {WRITE_SECONDS:.0f} s: {lines[0][2]}",
+                hint=f"See what it says: {command_line('rhizon', 'log', home.folder)}",
+            )
+        time.sleep(0.05)
+    reporter.done("changed by the running server itself")
+    return tuple(line for _, _, line, _ in lines)
+
+
+def _list_of(home: InstanceFolder, one: SettingDefinition) -> list[str]:
+    assert one.store is not None
+    there = in_file(one, DIALECTS[one.store.dialect], native_values(home, one.store))[0] or ""
+    return one.names(there)
 
 
 def _names_now(home: InstanceFolder, was: Instance, name: str, one: SettingDefinition) -> SettingValue:

@@ -34,6 +34,7 @@ COMMANDS: dict[str, Command] = {
     "status": Command("status:status", "Show how servers are and what they use.", RUN),
     "wait": Command("wait:wait", "Wait until a server is ready or stopped, for scripts.", RUN),
     "console": Command("console:console", "Type into a running server's console.", RUN),
+    "players": Command("players:players", "Show who is on; say, kick, ban.", RUN),
     "log": Command("log:log", "Print the log of a server's runs.", RUN),
     "isolate": Command("isolate:isolate", "Find the content that makes a start fail.", RUN),
     "settings": Command("settings:settings", "List every setting of a server.", TUNE),

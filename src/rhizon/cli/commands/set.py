@@ -61,7 +61,13 @@ def set_(
     nothing = all(step.action == "keep" for step in done.steps)
     nothing = nothing and not any(one.before != one.after for one in done.settings)
     changed = "nothing to change" if nothing else "plan for the change" if done.planned else "settings changed"
-    steps = [Step(("rhizon", "run", server.label), "start it"), Step(("rhizon", "undo", server.label), "take it back")]
+    if done.live:
+        changed = f"typed into the running server: {'; '.join(done.live)}"
+        return Answer(done, f"{done.name}: {changed}", None, findings=done.findings)
+    steps = [
+        Step(("rhizon", "start", server.label), "start it"),
+        Step(("rhizon", "undo", server.label), "take it back"),
+    ]
     return Answer(
         done,
         f"{done.name}: {changed}",

@@ -28,6 +28,7 @@ __all__ = [
     "LogRules",
     "MemoryModel",
     "PlacingRule",
+    "PlayersRule",
     "ProgressPattern",
     "RuntimeNeeds",
     "RuntimeRule",
@@ -276,12 +277,30 @@ class HoldRule(Strict, frozen=True, kw_only=True):
         _pattern(self.done, "done")
 
 
+class PlayersRule(Strict, frozen=True, kw_only=True):
+    """How to ask a server who is on it: the command, and a pattern for the line that answers it, with the group
+    ``names``; between them is ``separator``, and ``nobody`` is what it says for none."""
+
+    command: Line
+    pattern: Line
+    separator: Annotated[str, msgspec.Meta(min_length=1, max_length=10)] = ", "
+    nobody: str = ""
+    seconds: Annotated[int, msgspec.Meta(ge=1, le=60)] = 5
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern", ("names",))
+
+
 class ConsoleRule(Strict, frozen=True, kw_only=True):
     """Console commands that Rhizon itself types. A server without a console is stopped by a signal instead. ``say``
-    tells all players ``{text}``; ``commands`` are words that complete what a person types."""
+    tells all players ``{text}``, ``kick`` and ``ban`` remove the player ``{name}``; ``players`` asks who is on.
+    ``commands`` are words that complete what a person types."""
 
     stop: Line = ""
     say: Line = ""
+    kick: Line = ""
+    ban: Line = ""
+    players: PlayersRule | None = None
     commands: tuple[Line, ...] = ()
     stop_signal: StopSignal | None = None
     stop_seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
@@ -292,6 +311,9 @@ class ConsoleRule(Strict, frozen=True, kw_only=True):
             raise ValueError("a server is stopped either by `stop` or by `stop_signal`")
         if self.say and "{text}" not in self.say:
             raise ValueError("say: `{text}` is required, for what players are told")
+        for command in (self.kick, self.ban):
+            if command and NAME_WORD not in command:
+                raise ValueError(f"{command!r}: `{NAME_WORD}` is required, for the player")
 
 
 class ProgressPattern(Strict, frozen=True, kw_only=True):

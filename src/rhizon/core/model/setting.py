@@ -8,7 +8,7 @@ import msgspec
 from rhizon.core.model.base import Id, Line, Port, SettingValue, Strict
 from rhizon.core.names import RelPath
 
-__all__ = ["NAME_WORD", "Dialect", "PortDefinition", "Protocol", "SettingDefinition", "Stored"]
+__all__ = ["NAME_WORD", "ConsoleNames", "Dialect", "PortDefinition", "Protocol", "SettingDefinition", "Stored"]
 
 Protocol = Literal["tcp", "udp"]
 Dialect = Literal["properties", "ini", "json", "toml", "yaml", "xml", "semicolon", "lines", "arguments"]
@@ -25,9 +25,20 @@ class Stored(Strict, frozen=True, kw_only=True):
     key: Line
 
 
+class ConsoleNames(Strict, frozen=True, kw_only=True):
+    """Console commands that add ``{name}`` to a list of names of a running server, or remove it."""
+
+    add: Line
+    remove: Line
+
+    def __post_init__(self) -> None:
+        if NAME_WORD not in self.add or NAME_WORD not in self.remove:
+            raise ValueError(f"add, remove: `{NAME_WORD}` is required, for the name")
+
+
 class SettingDefinition(Strict, frozen=True, kw_only=True):
     """One setting under our name for it. ``store`` is left out where the game has no place for it and only Rhizon goes
-    by it. Values of type ``names`` are names joined by ", "."""
+    by it. Values of type ``names`` are names joined by ", "; ``console`` changes such a list while the server runs."""
 
     type: Literal["text", "integer", "flag", "choice", "names"]
     meaning: Line
@@ -38,8 +49,11 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
     secret: bool = False
     words: dict[str, Line] = {}
     store: Stored | None = None
+    console: ConsoleNames | None = None
 
     def __post_init__(self) -> None:
+        if self.console is not None and self.type != "names":
+            raise ValueError("console: only a list of names is changed by commands")
         if self.type == "choice" and not self.choices:
             raise ValueError("a choice needs `choices`")
         if self.store is not None and (self.type == "names") != (NAME_WORD in self.store.key):
