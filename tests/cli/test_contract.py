@@ -24,8 +24,8 @@ DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "catalog serve", "check", "completion", "demo", "explain", "game check", "game list", "game show", "game try",
-    "console", "help", "inspect", "isolate", "list", "log", "players", "restart", "run", "runtimes", "settings", "start",
-    "status", "stop", "store status", "wait",
+    "console", "help", "inspect", "isolate", "list", "log", "players", "restart", "run", "runtimes", "settings",
+    "start", "status", "stop", "store status", "wait",
 }  # fmt: skip
 
 

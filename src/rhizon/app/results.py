@@ -20,9 +20,12 @@ from rhizon.app.keep.find_backup import Backups, VerifyResult
 from rhizon.app.keep.repair import RepairResult
 from rhizon.app.keep.roll_back import RollBackResult
 from rhizon.app.keep.undo import KeptStateList
+from rhizon.app.machine.clone import CloneResult
+from rhizon.app.machine.delete import DeleteResult
 from rhizon.app.machine.forget import ForgetResult
 from rhizon.app.machine.host_state import HostState, RebuildResult
 from rhizon.app.machine.list_instances import Listing
+from rhizon.app.machine.move import MoveResult
 from rhizon.app.machine.rename import RenameResult
 from rhizon.app.machine.store import PruneResult, StoreStatus, Verified
 from rhizon.app.provision import ProvisionResult
@@ -83,7 +86,10 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "repair": (RepairResult,),
     "restore": (RollBackResult,),
     "isolate": (IsolateResult,),
+    "clone": (CloneResult,),
     "console": (ConsoleAnswer,),
+    "delete": (DeleteResult,),
+    "move": (MoveResult,),
     "log": (LogLines,),
     "players": (Players, PlayerOrder),
     "restart": (StartResult,),

@@ -34,7 +34,7 @@ MEANT = {
     **dict.fromkeys(("ls", "servers", "ps"), "list"),
     **dict.fromkeys(("install", "create", "new", "add", "setup", "init"), "provision"),
     **dict.fromkeys(("upgrade", "refresh"), "update"),
-    **dict.fromkeys(("remove", "delete", "uninstall", "rm"), "forget"),
+    **dict.fromkeys(("remove", "uninstall", "rm"), "delete"),
     **dict.fromkeys(("rollback", "revert", "back"), "undo"),
     **dict.fromkeys(("doctor", "verify", "diagnose", "health"), "check"),
     **dict.fromkeys(("fix", "heal"), "repair"),
@@ -46,6 +46,8 @@ MEANT = {
     **dict.fromkeys(("ram", "heap"), "memory"),
     **dict.fromkeys(("export",), "lock"),
     **dict.fromkeys(("sbom",), "bom"),
+    **dict.fromkeys(("copy", "duplicate", "cp"), "clone"),
+    **dict.fromkeys(("mv", "relocate"), "move"),
     **dict.fromkeys(("machine", "ledger"), "host"),
     **dict.fromkeys(("resolve", "pick"), "solve"),
 }

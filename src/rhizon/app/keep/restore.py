@@ -42,12 +42,15 @@ __all__ = ["RestoreWishes", "restore"]
 
 
 class RestoreWishes(NamedTuple):
-    """What a person asks for: which backup, and which part of it."""
+    """What a person asks for: which backup, and which part of it; of a new server its ``name``, and that it is to have
+    no world."""
 
     sought: Sought = Sought()
     part: Part = "all"
     stop_first: bool = False
     dry_run: bool = False
+    name: str | None = None
+    without_world: bool = False
 
 
 def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes) -> RollBackResult:
@@ -63,6 +66,8 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
         else:
             found = find_backup(host, folder, wishes.sought)
         copy = WorldCopy(*found)
+        if wishes.without_world:
+            copy = copy._replace(backup=msgspec.structs.replace(copy.backup, world={}, empty=()))
         if wishes.part == "world" and not copy.backup.world:
             raise InputError(
                 "no-such-backup",
@@ -157,7 +162,7 @@ def _anew(
 
     def decide(others: Sequence[Entry]) -> tuple[Instance, Entry]:
         ports = ports_for(host, game, state.lock, state.instance.ports, others)
-        name = server_name(None, None, state.instance.name, others)
+        name = server_name(wishes.name, None, state.instance.name, others)
         instance = msgspec.structs.replace(state.instance, ports=ports, name=name)
         return instance, entry_of(game, home, instance)
 

@@ -15,6 +15,7 @@ from rhizon.adapters.transact import RHIZON
 from rhizon.app.foresee.good_runs import remember_good_run, seen_in_good_runs
 from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.host import Host
+from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.reservations import others_than
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.instance.worlds import world_named_in_file
@@ -169,7 +170,8 @@ def _memory(host: Host, home: InstanceFolder, instance: Instance, *, allowed: bo
 def _backed_up(host: Host, home: InstanceFolder) -> str:
     """The time of a backup of the world as the crash left it, "" where none could be made."""
     try:
-        return back_up_before(host, require_instance_state(host, home), Reporter(), "after a crash").when
+        with exclusive(host, home, Reporter()):
+            return back_up_before(host, require_instance_state(host, home), Reporter(), "after a crash").when
     except RhizonError:
         return ""
 

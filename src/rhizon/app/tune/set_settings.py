@@ -78,6 +78,8 @@ def set_settings(host: Host, folder: Path, wishes: SetWishes, reporter: Reporter
         if not live:
             require_stopped(host, home, reporter, stop_first=wishes.stop_first)
         done = msgspec.structs.replace(_set(host, home, wishes), live=live)
+        if live:
+            return done
         found = foresee_after(host, home, ("settings", "ports", "memory", "world"))
         return msgspec.structs.replace(done, findings=found)
 
