@@ -39,6 +39,8 @@ SUBCOMMANDS = {
     "describe",
     "new",
     "try_",
+    "install",
+    "remove",
 }
 MODULES = sorted(path for path in SRC.rglob("*/*.py"))
 

@@ -193,7 +193,7 @@ class Keepers(Case):
             time.sleep(0.01)
         self.until(lambda: output.rotate(most=1 << 30) or output.start > 0)
         runs = self.home.own / "runs"
-        names = sorted(runs.glob("*.log.gz"), key=lambda one: int(one.name.split(".")[1][5:]))
+        names = sorted(runs.glob("*.log.gz"), key=lambda one: int(one.name.split(".")[-3][5:]))
         archived = b"".join(gzip.decompress(one.read_bytes()) for one in names)
         whole = archived[: output.start] + (self.home.own / "last-run.log").read_bytes()[output.start :]
         self.assertEqual(whole.decode().split("\n")[:-1], written)

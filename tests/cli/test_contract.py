@@ -23,9 +23,9 @@ from tests.support import PROGRAM
 DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
-    "catalog serve", "check", "completion", "demo", "explain", "game check", "game list", "game show", "game try",
-    "console", "help", "inspect", "isolate", "list", "log", "players", "restart", "run", "runtimes", "settings",
-    "start", "status", "stop", "store status", "wait",
+    "boots", "catalog serve", "check", "completion", "console", "demo", "explain", "game check", "game list",
+    "game show", "game try", "help", "inspect", "isolate", "list", "log", "metrics", "players", "restart", "run",
+    "runtimes", "service show", "settings", "start", "status", "stop", "store status", "wait",
 }  # fmt: skip
 
 

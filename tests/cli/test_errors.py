@@ -35,7 +35,7 @@ class Arguments(Case):
             (("frobnicate",), 2, "usage", "no command"),
             (("provison",), 2, "usage", "Did you mean 'provision'"),
             (("ps",), 2, "usage", "Did you mean 'list'"),
-            (("remove", "d"), 2, "usage", "Did you mean 'forget'"),
+            (("remove", "d"), 2, "usage", "Did you mean 'delete'"),
             (("solve",), 2, "usage", "LIST"),
             (("solve", "nothing.list.toml"), 2, "no-such-file", "nothing.list.toml"),
             (("solve", "full"), 2, "no-archives", "folder of archives"),

@@ -51,6 +51,11 @@ class Places(NamedTuple):
         return NOWHERE if self.trouble else self.cache
 
     @property
+    def written(self) -> tuple[Path, ...]:
+        """All folders that Rhizon writes to."""
+        return (self.data, self.state, self.cache)
+
+    @property
     def store(self) -> Path:
         """Fetched files by hash."""
         return self._data("store")

@@ -8,7 +8,9 @@ from rhizon.adapters.files import translated
 from rhizon.core.allocate.measured import GcEvent, alive
 from rhizon.core.errors import StateError
 
-__all__ = ["heap_plot", "heat_map", "process_plot"]
+__all__ = ["draw_boot", "heap_plot", "heat_map", "process_plot"]
+
+MOST_BARS = 30
 
 # Blue, sand and grey differ in lightness too, so that they are told apart without colours.
 COLOURS = ("#d9d9d9", "#f2c14e", "#1f6f8b")
@@ -84,6 +86,26 @@ def process_plot(
     _memory_axis(axes, "memory of the process, MiB", bounds)
     axes.set_title(f"{title}: memory of its measured runs", loc="left", fontsize=11)
     _finish(file, figure, axes)
+
+
+def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]]) -> None:
+    """The parts of a start as bars: name, seconds at which each begins, and how long it takes. Of many, the longest."""
+    pyplot = _pyplot()
+    shown = sorted(sorted(phases, key=lambda one: -one[2])[:MOST_BARS], key=lambda one: -one[1])
+    figure, axes = pyplot.subplots(figsize=(9.6, max(2.4, 0.28 * len(shown) + 1.2)), layout="constrained")
+    axes.barh(
+        [name for name, _, _ in shown],
+        [max(seconds, 0.004) for _, _, seconds in shown],
+        left=[begin for _, begin, _ in shown],
+        color="#1f6f8b",
+    )
+    axes.set_xlabel("seconds since the first line of the log")
+    axes.set_title(f"{title}: parts of its last start", loc="left", fontsize=11)
+    for side in ("top", "right"):
+        axes.spines[side].set_visible(False)
+    with translated("write the plot", file):
+        figure.savefig(file, dpi=120)
+    pyplot.close(figure)
 
 
 def _time_axis(axes: Any, last: float) -> int:

@@ -18,7 +18,18 @@ from rhizon.core.errors import StateError
 from rhizon.core.model.game import ConsoleRule, StopSignal
 from rhizon.core.words import command_line
 
-__all__ = ["SIGNALS", "ServerProcess", "alive", "began", "ended", "holder_of", "program_of", "signalled", "usage_of"]
+__all__ = [
+    "SIGNALS",
+    "ServerProcess",
+    "Usage",
+    "alive",
+    "began",
+    "ended",
+    "holder_of",
+    "program_of",
+    "signalled",
+    "usage_of",
+]
 
 LONGEST_LINE = 16 << 10
 KILL_SECONDS = 5.0

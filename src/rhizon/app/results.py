@@ -32,11 +32,15 @@ from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
+from rhizon.app.run.boots import Boots
 from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.isolate import IsolateResult
 from rhizon.app.run.logs import LogLines
+from rhizon.app.run.metrics import MetricsResult
 from rhizon.app.run.players import PlayerOrder, Players
 from rhizon.app.run.run import RunResult
+from rhizon.app.run.schedule import Schedule
+from rhizon.app.run.service import ServiceResult
 from rhizon.app.run.start import StartResult
 from rhizon.app.run.status import ServerStatus, WaitResult
 from rhizon.app.run.stop import StopResult
@@ -86,9 +90,11 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "repair": (RepairResult,),
     "restore": (RollBackResult,),
     "isolate": (IsolateResult,),
+    "boots": (Boots,),
     "clone": (CloneResult,),
     "console": (ConsoleAnswer,),
     "delete": (DeleteResult,),
+    "metrics": (MetricsResult,),
     "move": (MoveResult,),
     "log": (LogLines,),
     "players": (Players, PlayerOrder),
@@ -98,6 +104,10 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "status": (ServerStatus,),
     "wait": (WaitResult,),
     "runtimes": (Runtimes,),
+    "schedule": (Schedule,),
+    "service install": (ServiceResult,),
+    "service remove": (ServiceResult,),
+    "service show": (ServiceResult,),
     "set": (SetResult,),
     "settings": (Settings,),
     "solve": (SolveResult,),

@@ -23,6 +23,7 @@ from rhizon.keeper.samples import Samples
 __all__ = ["Keeper"]
 
 BATCH_SECONDS = 0.1  # output is read ten times a second
+START_SECONDS = 0.02  # and more often while the server starts, to tell how long its parts take
 STOP_PER_START = 5  # times the seconds from start to ready: a machine that is busy then is busy later
 LONGEST_PAUSE = 600.0
 EVENT_SECONDS = 900.0
@@ -46,6 +47,7 @@ class Keeper:
         self._samples: Samples | None = None
         self._holds = Holds(job.hold, self._type)
         self._event: tuple[subprocess.Popen[bytes], float] | None = None
+        self._untold: list[str] = []
         self._said_closed = False
         self._stop_at = 0.0  # when a server that was asked to stop is asked harder
         self._next = 0.0  # when it is started again
@@ -66,7 +68,7 @@ class Keeper:
             if not (adopt and self._adopt()):
                 self._start()
             while self._goes_on():
-                control.wait(BATCH_SECONDS)
+                control.wait(START_SECONDS if self._life["state"] == "starting" else BATCH_SECONDS)
                 self._manager.alive()
         finally:
             control.close()
@@ -88,6 +90,7 @@ class Keeper:
             process, until = self._event
             if process.poll() is not None:
                 self._event = None
+                self._next_event()
             elif time.monotonic() > until:
                 process.kill()
         if self._server is not None or self._event is not None:
@@ -173,6 +176,8 @@ class Keeper:
         if self._life["state"] == "starting" and self._first(self._ready, text):
             seconds = time.time() - float(self._life.get("began", time.time()))
             self._told("ready", ready_seconds=round(seconds, 2))
+            if self._output is not None:
+                self._output.exact = False
             self._manager.tell("READY=1\nSTATUS=ready")
             self._send_event("ready")
         if self._closed is not None and not self._said_closed:
@@ -307,13 +312,20 @@ class Keeper:
         if self._attended:
             self._attended = what != "ready"
             return
-        if self._job.events and self._event is None:
-            command = [*self._job.events, what, str(self._folder)]
-            with contextlib.suppress(OSError):
-                process = subprocess.Popen(
-                    command, stdin=subprocess.DEVNULL, stdout=sys.stderr, stderr=sys.stderr, start_new_session=True
-                )
-                self._event = (process, time.monotonic() + EVENT_SECONDS)
+        if self._job.events:
+            self._untold.append(what)
+            self._next_event()
+
+    def _next_event(self) -> None:
+        """Starts the command for the next event where none runs."""
+        if self._event is not None or not self._untold:
+            return
+        command = [*self._job.events, self._untold.pop(0), str(self._folder)]
+        with contextlib.suppress(OSError):
+            process = subprocess.Popen(
+                command, stdin=subprocess.DEVNULL, stdout=sys.stderr, stderr=sys.stderr, start_new_session=True
+            )
+            self._event = (process, time.monotonic() + EVENT_SECONDS)
 
     def _close_server(self) -> None:
         for one in (self._server, self._output, self._files):

@@ -19,6 +19,7 @@ LONGEST_LINE = 64 << 10
 ROTATE_BYTES = 32 << 20
 MOST_RUNS = 30
 MOST_ARCHIVED = 256 << 20
+UNPACKED = "unpacked.log"  # of a run whose log could not be compressed
 
 
 class Output:
@@ -33,6 +34,7 @@ class Output:
         self._rest = ""
         self._noted = 0.0
         self._part = 0
+        self.exact = True  # while the server starts: when each batch came is noted
         self._compressing: tuple[int, int] | None = None  # process, and the offset up to which it archives
         self._file = os.open(self.path, os.O_RDONLY | os.O_CREAT | getattr(os, "O_NOFOLLOW", 0), 0o644)
 
@@ -64,12 +66,12 @@ class Output:
                 yield whole
 
     def _note(self) -> None:
-        """Writes down when output came, at most once a second."""
+        """Writes down when output came: each time while the server starts, then at most once a second."""
         now = time.time()
-        if now - self._noted >= 1:
+        if self.exact or now - self._noted >= 1:
             self._noted = now
             with contextlib.suppress(OSError), (self._folder / OWN / TIMES).open("a", encoding="utf-8") as times:
-                times.write(f"{self.offset} {now:.1f}\n")
+                times.write(f"{self.offset} {now:.2f}\n")
 
     def rotate(self, most: int = ROTATE_BYTES) -> None:
         """Archives what was read where it is much, without a moment in which a line could be lost: the room of the
@@ -141,19 +143,33 @@ def archive_run(folder: Path) -> None:
     began = facts.st_mtime
     with contextlib.suppress(OSError, ValueError, IndexError):
         began = float(times.read_text("utf-8").split(maxsplit=2)[1])
-    stamp = time.strftime("%Y-%m-%dT%H-%M-%S", time.localtime(began))
-    coming = runs / f"{stamp}.log.gz.new"
-    with log.open("rb") as plain, gzip.open(coming, "wb", compresslevel=6) as packed:
-        first = plain.read(CHUNK)
-        while first and not first.strip(b"\0"):  # the hole that rotation left
+    name = _free_name(runs, began)
+    coming = runs / f"{name}.log.gz.new"
+    try:
+        with log.open("rb") as plain, gzip.open(coming, "wb", compresslevel=6) as packed:
             first = plain.read(CHUNK)
-        packed.write(first.lstrip(b"\0"))
-        shutil.copyfileobj(plain, packed, CHUNK)
-    coming.replace(runs / f"{stamp}.log.gz")
+            while first and not first.strip(b"\0"):  # the hole that rotation left
+                first = plain.read(CHUNK)
+            packed.write(first.lstrip(b"\0"))
+            shutil.copyfileobj(plain, packed, CHUNK)
+        coming.replace(runs / f"{name}.log.gz")
+    except OSError:  # a full disk is no reason not to start: the log stays as it is, beside the others
+        coming.unlink(missing_ok=True)
+        log.replace(runs / UNPACKED)
     with contextlib.suppress(FileNotFoundError):
-        times.replace(runs / f"{stamp}.times")
-    log.unlink()
+        times.replace(runs / f"{name}.times")
+    log.unlink(missing_ok=True)
     _prune(runs)
+
+
+def _free_name(runs: Path, began: float) -> str:
+    """A name by the time of a run that no other one has."""
+    while True:
+        stamp = time.strftime("%Y-%m-%dT%H-%M-%S", time.localtime(began))
+        name = f"{stamp}.{int(began % 1 * 1000):03}"
+        if not (runs / f"{name}.log.gz").exists():
+            return name
+        began += 0.001
 
 
 def _prune(runs: Path) -> None:

@@ -64,6 +64,7 @@ def allocated(
         licence=before.licence if before else None,
         first_start_done=before.first_start_done if before else False,
         life=before.life if before else LifeRules(),
+        schedule=before.schedule if before else (),
     )
 
 

@@ -17,7 +17,7 @@ from rhizon.core.names import printable
 from rhizon.core.words import command_line
 from rhizon.keeper.followed import FollowedLogs
 
-__all__ = ["RunningServer"]
+__all__ = ["Process", "RunningServer"]
 
 TICK_SECONDS = 0.2
 LAST_LINES = 40

@@ -113,6 +113,9 @@ def in_foreground(host: Host, folder: Path, reporter: Reporter) -> list[str]:
     """What to execute in place of this process, so that it is the keeper of the server: a service manager watches it.
     Raises :class:`StateError` (it cannot start, or one is running)."""
     home = host.home(folder).required()
+    now = state_of(host, home)
+    if now.pid is not None and now.state != "unknown-outside" and not now.kept:
+        return [*keeper_command(home.folder), "--adopt"]
     prepare(host, home, reporter)
     job_of(host, home).write(home.folder)
     return keeper_command(home.folder)

@@ -7,7 +7,16 @@ import msgspec
 from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict
 from rhizon.core.names import UnsafeNameError, safe_path
 
-__all__ = ["Instance", "Inventory", "LicenceAnswer", "LifeRules", "OwnedFile", "Restart", "RuntimeChoice"]
+__all__ = [
+    "Instance",
+    "Inventory",
+    "LicenceAnswer",
+    "LifeRules",
+    "OwnedFile",
+    "Restart",
+    "RuntimeChoice",
+    "ScheduledTask",
+]
 
 
 class RuntimeChoice(Strict, frozen=True, kw_only=True):
@@ -36,6 +45,15 @@ class LifeRules(Strict, frozen=True, kw_only=True):
     back_up: bool = True
     adjust_memory: bool = False
     tell: Line = ""
+
+
+class ScheduledTask(Strict, frozen=True, kw_only=True):
+    """Something that the machine's timers do regularly: ``when`` as in "daily 04:30"; ``keep`` is the rule by which old
+    backups are pruned."""
+
+    what: Literal["backup", "restart", "update"]
+    when: Line
+    keep: str = ""
 
 
 class LicenceAnswer(Strict, frozen=True, kw_only=True):
@@ -73,6 +91,7 @@ class Instance(Strict, frozen=True, kw_only=True):
     licence: LicenceAnswer | None = None
     first_start_done: bool = False
     life: LifeRules = LifeRules()
+    schedule: tuple[ScheduledTask, ...] = ()
 
 
 class OwnedFile(Strict, frozen=True, kw_only=True):
