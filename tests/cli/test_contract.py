@@ -24,8 +24,8 @@ DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "boots", "catalog serve", "check", "completion", "console", "demo", "explain", "game check", "game list",
-    "game show", "game try", "help", "inspect", "isolate", "list", "log", "metrics", "players", "restart", "run",
-    "runtimes", "service show", "settings", "start", "status", "stop", "store status", "wait",
+    "game show", "game try", "help", "inspect", "isolate", "list", "log", "metrics", "players", "report",
+    "restart", "run", "runtimes", "service show", "settings", "start", "status", "stop", "store status", "wait",
 }  # fmt: skip
 
 

@@ -38,6 +38,7 @@ from rhizon.app.run.isolate import IsolateResult
 from rhizon.app.run.logs import LogLines
 from rhizon.app.run.metrics import MetricsResult
 from rhizon.app.run.players import PlayerOrder, Players
+from rhizon.app.run.report import ReportResult
 from rhizon.app.run.run import RunResult
 from rhizon.app.run.schedule import Schedule
 from rhizon.app.run.service import ServiceResult
@@ -98,6 +99,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "move": (MoveResult,),
     "log": (LogLines,),
     "players": (Players, PlayerOrder),
+    "report": (ReportResult,),
     "restart": (StartResult,),
     "run": (RunResult,),
     "start": (StartResult,),

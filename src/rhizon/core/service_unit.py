@@ -43,6 +43,7 @@ RestrictSUIDSGID=yes
 LockPersonality=yes
 SystemCallArchitectures=native
 UMask=0027"""
+KEEPER_MIB = 256  # for the keeper, and a backup or a crash report that it starts
 _WORD = re.compile(r"^[A-Za-z0-9_@%+=:,./-]+$")
 _DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
@@ -101,7 +102,7 @@ def service_unit(
         "WatchdogSec=60s",
         f"TimeoutStartSec={start_seconds}s",
         f"TimeoutStopSec={stop_seconds}s",
-        f"MemoryMax={memory_mib * 3 // 2}M",
+        f"MemoryMax={memory_mib * 3 // 2 + KEEPER_MIB}M",
         "TasksMax=4096",
         *(_HARDENED if user is not None else _HARDENED_USER).splitlines(),
         *([f"ReadWritePaths={' '.join(map(_path, writes))}"] if user is not None else []),

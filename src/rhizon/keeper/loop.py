@@ -150,6 +150,8 @@ class Keeper:
         self._mark()
         state = self._life.get("state")
         self._told(state if state in ("starting", "ready") else "starting", pid=server.pid, adopted=time.time())
+        if state == "ready":
+            self._manager.tell("READY=1\nSTATUS=ready")
         return True
 
     def _mark(self) -> None:
@@ -173,6 +175,10 @@ class Keeper:
 
     def _heard(self, text: str) -> None:
         """Whole lines that came together: most have no sign, which one search shows."""
+        if self._manager.there:  # its journal has the log too
+            with contextlib.suppress(OSError):
+                sys.stdout.write(f"{text}\n")
+                sys.stdout.flush()
         if self._life["state"] == "starting" and self._first(self._ready, text):
             seconds = time.time() - float(self._life.get("began", time.time()))
             self._told("ready", ready_seconds=round(seconds, 2))

@@ -18,6 +18,11 @@ class ServiceManager:
         self._every = int(watchdog) / 2e6 if watchdog.isdecimal() else 0.0
         self._last = 0.0
 
+    @property
+    def there(self) -> bool:
+        """Whether a service manager listens."""
+        return bool(self._address)
+
     def tell(self, text: str) -> None:
         """Sends lines of ``NAME=VALUE``."""
         if not self._address:

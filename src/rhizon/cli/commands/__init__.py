@@ -37,6 +37,7 @@ COMMANDS: dict[str, Command] = {
     "players": Command("players:players", "Show who is on; say, kick, ban.", RUN),
     "log": Command("log:log", "Print the log of a server's runs.", RUN),
     "boots": Command("boots:boots", "Show how long the parts of a start took.", RUN),
+    "report": Command("report:report", "Write what a helper needs, without secrets.", RUN),
     "schedule": Command("schedule:schedule", "Do a backup, restart or update regularly.", RUN),
     "service": Command("service:service", "Start servers when the machine boots (systemd).", RUN),
     "isolate": Command("isolate:isolate", "Find the content that makes a start fail.", RUN),

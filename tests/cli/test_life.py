@@ -1,0 +1,160 @@
+"""A server's life through the program: in the background, its console and log, crashes, copies, its end."""
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from tests.support import CATALOG, PROGRAM, WORLD, Case, not_fast
+
+
+@not_fast
+class Life(Case):
+    def setUp(self) -> None:
+        super().setUp()
+        self.done(
+            *("provision", WORLD / "drovemoor.list.toml", "moor", "--name", "moor", "--catalog", CATALOG),
+            *("--accept-licence", "--set", "address=127.0.0.1"),
+        )
+        self.home = self.folder / "moor"
+        self.addCleanup(self.rhizon, "stop", "--all")
+
+    def done(self, *words: object, code: int = 0) -> Any:
+        ended = self.rhizon(*words, "--json")
+        self.assertEqual(ended.code, code, ended.out + ended.err)
+        return ended.json["result"] if code in (0, 1) and ended.json["result"] is not None else ended.json["error"]
+
+    def now(self, name: str = "moor") -> Any:
+        return self.rhizon("status", name, "--json").result["now"]
+
+    def until(self, what: Callable[[], object]) -> None:
+        end = time.monotonic() + 60
+        while not what():
+            self.assertLess(time.monotonic(), end, self.now())
+            time.sleep(0.1)
+
+    def test_in_the_background(self) -> None:
+        self.assertEqual(self.done("wait", "moor", "ready", "--wait", "1", code=6)["code"], "start-ended")
+        started = self.done("start", "moor")
+        self.assertEqual((started["already"], len(started["content"])), (False, 4))
+        self.assertEqual(self.done("start", "moor")["already"], True)
+        self.assertEqual((self.now()["state"], self.now()["kept"]), ("ready", True))
+        self.assertEqual(self.done("list")["instances"][0]["state"], "ready")
+        self.done("wait", "moor", "ready")
+        self.assertEqual(self.done("wait", "moor", "stopped", "--wait", "0.3", code=1)["code"], "wait-timeout")
+        # its console, its log, its players
+        self.assertEqual(self.done("players", "moor"), {**self.done("players", "moor"), "online": [], "most": 16})
+        self.assertEqual(self.done("players", "moor", "--kick", "Odd", code=1)["code"], "not-sayable")
+        typed = self.done("console", "moor", "--do", "gallop", "--until", "knows the call (\\w+)")
+        self.assertEqual(typed["lines"][-1], "drovemoor> nobody knows the call gallop")
+        self.assertFalse(
+            self.done("console", "moor", "--do", "who", "--until", "xyz", "--wait", "0.5", code=1)["found"]
+        )
+        self.assertEqual(self.done("console", "moor", "--do", "who", "--until", "(", code=2)["code"], "bad-pattern")
+        piped = subprocess.run(
+            [*PROGRAM, "console", "moor"], cwd=self.folder, env=self.environment(), input="who\n",
+            capture_output=True, text=True, timeout=60, check=True,
+        )  # fmt: skip
+        self.assertIn("drovers: none", piped.stdout)
+        content = self.done("log", "moor", "--content", "longhorns")["lines"]
+        self.assertEqual([one["content"] for one in content], ["longhorns", "longhorns"])
+        (shut,) = self.done("log", "moor", "--grep", "stands open", "--lines", "1")["lines"]
+        self.assertIn("the gate stands open", shut["text"])
+        self.assertEqual(self.done("log", "moor", "--run", "9", code=2)["code"], "no-such-run")
+        boots = self.done("boots", "moor")["boots"]
+        self.assertEqual([one["name"] for one in boots[0]["phases"]], started["content"])
+        metrics = self.done("metrics")["text"]
+        self.assertIn('rhizon_server_ready{game="drovemoor",server="moor"} 1.0', metrics)
+        # again, and away
+        pid = self.now()["pid"]
+        self.assertFalse(self.done("restart", "moor")["already"])
+        self.assertNotEqual(self.now()["pid"], pid)
+        self.assertEqual(self.done("stop", "moor")["was_running"], True)
+        self.assertEqual(self.now()["state"], "stopped")
+        self.assertEqual(self.done("console", "moor", "--do", "who", code=1)["code"], "not-running")
+
+    def test_a_crash(self) -> None:
+        told = self.folder / "told.json"
+        record = self.home / ".rhizon/instance.toml"
+        record.write_text(record.read_text() + f'\n[life]\npause_seconds = 1\ntell = "cat > {told}"\n')
+        self.done("start", "moor")
+        pid = self.now()["pid"]
+        os.kill(pid, signal.SIGSEGV)
+        self.until(lambda: self.now()["state"] == "ready" and self.now()["pid"] != pid)
+        report = json.loads(told.read_text())
+        self.assertEqual((report["code"], report["exit_code"], report["was_ready"]), ("start-crashed", 139, True))
+        self.assertTrue(report["backup"])
+        self.assertEqual(self.now()["restarts"], 1)
+        life = json.loads((self.home / ".rhizon/life.json").read_text())
+        for one in (life["keeper"]["pid"], life["pid"]):  # as when the machine goes down
+            os.kill(one, signal.SIGKILL)
+        self.until(lambda: self.now()["state"] == "crashed")
+        self.done("start", "moor", "--restart", "never")
+        os.kill(self.now()["pid"], signal.SIGKILL)
+        self.until(lambda: self.now()["state"] == "crashed")
+        self.assertEqual(self.rhizon("status", "moor").code, 1)
+
+    def test_copies_and_the_end(self) -> None:
+        self.done("start", "moor")
+        made = self.done("clone", "moor", "moor-trial")
+        self.assertEqual((made["name"], made["world"]), ("moor-trial", True))
+        self.assertFalse(set(made["ports"].values()) & set(self.done("list")["instances"][0]["ports"].values()))
+        self.assertEqual(self.rhizon("run", "moor-trial", "--trial").code, 0)
+        self.done("clone", "moor", self.folder / "bare", "--without-world")
+        self.assertFalse((self.folder / "bare/moors/fairfield").exists())
+        self.assertEqual(self.done("clone", "moor", "bare", code=2)["code"], "folder-exists")
+        moved = self.done("move", "moor-trial", self.folder / "elsewhere")
+        self.assertEqual(self.done("check", "moor-trial")["folder"], moved["folder"])
+        self.assertEqual(self.done("delete", "moor", "--yes", code=1)["code"], "server-running")
+        self.assertEqual(self.done("delete", "moor-trial", code=2)["code"], "nobody-to-ask")
+        deed = (self.folder / "elsewhere/moors/fairfield/deed.txt").read_bytes()
+        gone = self.done("delete", "moor-trial", "--yes")
+        self.assertFalse(Path(moved["folder"]).exists())
+        self.assertNotIn("moor-trial", [one["name"] for one in self.done("list")["instances"]])
+        self.done("restore", "back", "--of", gone["backup_id"], "--at", gone["backup"])
+        self.assertEqual((self.folder / "back/moors/fairfield/deed.txt").read_bytes(), deed)
+
+    def test_content_left_out_and_held(self) -> None:
+        self.done("update", "moor", "--without", "abbeyford")
+        self.assertFalse(any("abbeyford" in one.name for one in (self.home / "herds").iterdir()))
+        kept = self.rhizon("update", "moor", "--json")
+        self.assertIn("content-changed", [one["code"] for one in kept.json["findings"]])
+        self.done("update", "moor", "--with", "abbeyford")
+        self.assertTrue(any("abbeyford" in one.name for one in (self.home / "herds").iterdir()))
+        self.assertEqual(self.done("update", "moor", "--without", "abbeyfort", code=2)["code"], "no-such-content")
+        self.assertEqual(self.done("update", "moor", "--hold", "abbeyford=x y", code=2)["code"], "bad-range")
+
+    def test_a_report_without_secrets(self) -> None:
+        self.done("set", "moor", "--secret", f"password={self.write('word', 'hunters-moon')}")
+        self.done("start", "moor")
+        self.done("console", "moor", "--do", "join me at 203.0.113.9 with hunters-moon", "--until", "hunters")
+        done = self.done("report", "moor", "-o", "moor.zip")
+        with zipfile.ZipFile(self.folder / "moor.zip") as archive:
+            parts = {name: archive.read(name).decode() for name in archive.namelist()}
+        self.assertEqual(set(done["parts"]), set(parts))
+        whole = "".join(parts.values())
+        for secret in ("hunters-moon", "203.0.113.9", str(self.folder)):
+            self.assertNotIn(secret, whole)
+        self.assertIn("[secret]", parts["logs/last-run.log"])
+        self.assertIn("the gate stands open", parts["report.html"])
+        self.assertGreater(done["removed"]["secret values"], 0)
+
+    def test_units(self) -> None:
+        text = self.done("service", "show", "moor")["text"]
+        self.assertIn(f"ExecStart={sys.executable} -P -m rhizon start {self.home} --foreground", text)
+        self.assertIn(f"ReadWritePaths={self.home} ", text)
+        unit = self.write("rhizon-moor.service", text)
+        if Path("/usr/bin/systemd-analyze").exists():
+            checked = subprocess.run(["systemd-analyze", "verify", unit], capture_output=True, text=True, check=False)
+            self.assertEqual((checked.returncode, checked.stderr), (0, ""))
+        for manager in ("openrc", "launchd"):
+            self.assertIn("ntested", self.done("service", "show", "moor", "--manager", manager)["text"])
+        self.assertEqual(self.done("schedule", "moor", "backup", "daily", "25:00", code=2)["code"], "bad-time")
+        planned = self.done("schedule", "moor", "backup", "daily", "04:30", "--dry-run")
+        self.assertEqual((planned["planned"], planned["tasks"]), (True, []))
