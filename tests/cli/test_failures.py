@@ -71,6 +71,7 @@ class Failures(Case):
                     self.assertEqual((check.code, run.code), (0, 0), check.out + run.out)
         self.new_world(home, whole)
         self.isolated(home, whole)
+        self.developed(home, whole)
 
     def renew(self, home: Path, whole: Path) -> None:
         shutil.rmtree(home)
@@ -86,6 +87,21 @@ class Failures(Case):
             ran = self.rhizon("run", "marsh", "--trial", "--anyway", "--json")
             told = [(one["subject"], one["severity"]) for one in ran.json["findings"] if one["code"] == "world-made"]
             self.assertEqual(told, [(f"marshes/{name}", severity)], ran.out)
+
+    def developed(self, home: Path, whole: Path) -> None:
+        """Builds of a mod: a good one stays, one that cannot work is refused, and the good one is there again."""
+        self.renew(home, whole)
+        out = self.folder / "out"
+        out.mkdir()
+        results = []
+        for build in ("clean-0", "client-super-0"):
+            shutil.copy(ROOT / f"tests/placement/{build}.jar", out / "own.jar")
+            done = self.rhizon("dev", "marsh", out / "*.jar", "--once", "--junit", "result.xml", "--json")
+            results.append((done.code, done.result["builds"][0]["result"]))
+            found = (home / "mods/own.jar").read_bytes() == (ROOT / "tests/placement/clean-0.jar").read_bytes()
+            self.assertTrue(found)
+        self.assertEqual(results, [(0, "ready"), (6, "refused")])
+        self.assertIn('failures="1"', (self.folder / "result.xml").read_text())
 
     def isolated(self, home: Path, whole: Path) -> None:
         """A mod that fails is found among the others; the server's own folder is not touched."""

@@ -142,6 +142,7 @@ class Life(Case):
         for secret in ("hunters-moon", "203.0.113.9", str(self.folder)):
             self.assertNotIn(secret, whole)
         self.assertIn("[secret]", parts["logs/last-run.log"])
+        self.assertEqual(json.loads(parts["settings.json"])["password"], "[secret]")
         self.assertIn("the gate stands open", parts["report.html"])
         self.assertGreater(done["removed"]["secret values"], 0)
 

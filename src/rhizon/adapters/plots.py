@@ -91,7 +91,8 @@ def process_plot(
 def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]]) -> None:
     """The parts of a start as bars: name, seconds at which each begins, and how long it takes. Of many, the longest."""
     pyplot = _pyplot()
-    shown = sorted(sorted(phases, key=lambda one: -one[2])[:MOST_BARS], key=lambda one: -one[1])
+    longest = sorted(phases, key=lambda one: -one[2])[:MOST_BARS]
+    shown = [one for one in reversed(phases) if one in longest]
     figure, axes = pyplot.subplots(figsize=(9.6, max(2.4, 0.28 * len(shown) + 1.2)), layout="constrained")
     axes.barh(
         [name for name, _, _ in shown],
@@ -100,6 +101,7 @@ def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]]
         color="#1f6f8b",
     )
     axes.set_xlabel("seconds since the first line of the log")
+    axes.set_xlim(left=0)
     axes.set_title(f"{title}: parts of its last start", loc="left", fontsize=11)
     for side in ("top", "right"):
         axes.spines[side].set_visible(False)

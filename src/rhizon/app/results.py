@@ -34,6 +34,7 @@ from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
 from rhizon.app.run.boots import Boots
 from rhizon.app.run.console import ConsoleAnswer
+from rhizon.app.run.dev import DevResult
 from rhizon.app.run.isolate import IsolateResult
 from rhizon.app.run.logs import LogLines
 from rhizon.app.run.metrics import MetricsResult
@@ -72,6 +73,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "check": (CheckResult,),
     "completion": (Script,),
     "demo": (DemoDone, AllDone),
+    "dev": (DevResult,),
     "explain": (Explanation,),
     "forget": (ForgetResult,),
     "game check": (CheckedGame,),

@@ -42,6 +42,7 @@ def show_live(call: "Call") -> None:
 def _table(found: "list[ServerStatus]", width: int, height: int) -> "Table":
     """As many rows as fit: those that need somebody first."""
     from rich.table import Table
+    from rich.text import Text
 
     order = {
         "crash-loop": 0,
@@ -63,7 +64,7 @@ def _table(found: "list[ServerStatus]", width: int, height: int) -> "Table":
         now = one.now
         table.add_row(
             one.name,
-            f"[{STYLES[now.state]}]{now.state}[/]" if now.state in STYLES else now.state,
+            Text(now.state, style=STYLES.get(now.state, "")),
             duration_text(now.seconds) if now.seconds is not None else "",
             mib_text(round(one.memory_mib)) if one.memory_mib is not None else "",
             mib_text(one.granted_mib),

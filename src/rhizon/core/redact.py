@@ -14,7 +14,8 @@ _MAIL = re.compile(r"[\w.+-]+@[\w-]+\.[\w.-]+")
 _URL_SECRET = re.compile(r"(?P<scheme>[a-z][a-z0-9+.-]*://)[^/\s@]+@")
 # Words after which a value is a secret, in whatever file: better one too many.
 _NAMED = re.compile(
-    r"(?i)(?P<key>\b[\w.-]*(?:password|passwd|secret|token|api[_-]?key)[\w.-]*\"?\s*[:=]\s*)(?P<value>\"[^\"]*\"|\S+)"
+    r"(?i)(?P<key>\b[\w.-]*(?:password|passwd|secret|token|api[_-]?key)[\w.-]*\"?\s*[:=]\s*)"
+    r"(?:\"(?P<quoted>[^\"]*)\"|(?P<plain>[^\s\",;}]+))"
 )
 _CLOCK = re.compile(r"^\d{1,2}:\d{2}(?::\d{2})?$")
 LOCAL = ("127.0.0.1", "0.0.0.0", "255.255.255.255", "::1")
@@ -38,7 +39,7 @@ class Redactor:
         """The same without any of that."""
         for secret in self._secrets:
             text = self._replaced(text, re.compile(re.escape(secret)), "secret values", lambda _: "[secret]")
-        text = self._replaced(text, _NAMED, "values after words such as password", lambda one: f"{one['key']}[secret]")
+        text = self._replaced(text, _NAMED, "values after words such as password", _hidden)
         text = self._replaced(text, _URL_SECRET, "names and passwords in URLs", lambda one: f"{one['scheme']}[secret]@")
         text = self._replaced(text, _MAIL, "mail addresses", lambda _: "[mail]")
         for pattern in (_IPV4, _IPV6):
@@ -70,3 +71,8 @@ class Redactor:
 
 def _always(text: str) -> Callable[["re.Match[str]"], str]:
     return lambda _: text
+
+
+def _hidden(match: "re.Match[str]") -> str:
+    """The key with a secret that is no secret; quotes stay, so that JSON stays JSON."""
+    return f'{match["key"]}"[secret]"' if match["quoted"] is not None else f"{match['key']}[secret]"

@@ -40,6 +40,7 @@ COMMANDS: dict[str, Command] = {
     "report": Command("report:report", "Write what a helper needs, without secrets.", RUN),
     "schedule": Command("schedule:schedule", "Do a backup, restart or update regularly.", RUN),
     "service": Command("service:service", "Start servers when the machine boots (systemd).", RUN),
+    "dev": Command("dev:dev", "Try each new build of a mod, for its developer.", RUN),
     "isolate": Command("isolate:isolate", "Find the content that makes a start fail.", RUN),
     "settings": Command("settings:settings", "List every setting of a server.", TUNE),
     "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
