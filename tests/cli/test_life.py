@@ -2,6 +2,8 @@
 
 import json
 import os
+import re
+import shutil
 import signal
 import subprocess
 import sys
@@ -10,6 +12,8 @@ import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
+
+import urllib3
 
 from tests.support import CATALOG, PROGRAM, WORLD, Case, not_fast
 
@@ -71,6 +75,7 @@ class Life(Case):
         self.assertEqual([one["name"] for one in boots[0]["phases"]], started["content"])
         metrics = self.done("metrics")["text"]
         self.assertIn('rhizon_server_ready{game="drovemoor",server="moor"} 1.0', metrics)
+        self.figures()
         # again, and away
         pid = self.now()["pid"]
         self.assertFalse(self.done("restart", "moor")["already"])
@@ -78,6 +83,32 @@ class Life(Case):
         self.assertEqual(self.done("stop", "moor")["was_running"], True)
         self.assertEqual(self.now()["state"], "stopped")
         self.assertEqual(self.done("console", "moor", "--do", "who", code=1)["code"], "not-running")
+
+    def figures(self) -> None:
+        """A table of all servers, a file for an exporter, and a monitoring system that asks."""
+        table = self.rhizon("status", "--live")
+        self.assertEqual(table.code, 0, table.err)
+        self.assertIn("ready", next(line for line in table.out.splitlines() if line.lstrip().startswith("moor")))
+        self.done("metrics", "--textfile", self.folder / "rhizon.prom")
+        text = (self.folder / "rhizon.prom").read_text()
+        self.assertIn('rhizon_server_state{game="drovemoor",server="moor",state="ready"} 1.0', text)
+        if shutil.which("promtool"):
+            checked = subprocess.run(["promtool", "check", "metrics"], input=text, capture_output=True, text=True)
+            self.assertEqual((checked.returncode, checked.stderr), (0, ""), checked.stdout)
+        server = subprocess.Popen(
+            [*PROGRAM, "metrics", "--listen", "127.0.0.1:0", "--events"], cwd=self.folder, env=self.environment(),
+            stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True,
+        )  # fmt: skip
+        try:
+            assert server.stderr is not None
+            address = next(found[0] for line in server.stderr if (found := re.search(r"http://[^\s\"]+", line)))
+            answer = urllib3.PoolManager(retries=False).request("GET", address, timeout=20)
+            self.assertIn(b"rhizon_server_up", answer.data)
+        finally:
+            server.terminate()
+            self.assertEqual(server.wait(30), 0)
+            server.stderr.close()
+        self.assertEqual(self.done("metrics", "--listen", "203.0.113.9:1", code=1)["code"], "port-taken")
 
     def test_a_crash(self) -> None:
         told = self.folder / "told.json"

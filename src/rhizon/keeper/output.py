@@ -62,7 +62,7 @@ class Output:
             whole, end, self._rest = text.rpartition("\n")
             if len(self._rest) > LONGEST_LINE:
                 whole, self._rest = whole + end + self._rest, ""
-            if whole:
+            if whole or end:
                 yield whole
 
     def _note(self) -> None:
