@@ -1,10 +1,12 @@
 """A server's life through the program: in the background, its console and log, crashes, copies, its end."""
 
+import contextlib
 import json
 import os
 import re
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import time
@@ -104,11 +106,45 @@ class Life(Case):
             address = next(found[0] for line in server.stderr if (found := re.search(r"http://[^\s\"]+", line)))
             answer = urllib3.PoolManager(retries=False).request("GET", address, timeout=20)
             self.assertIn(b"rhizon_server_up", answer.data)
+            self.scraped(address)
         finally:
             server.terminate()
             self.assertEqual(server.wait(30), 0)
             server.stderr.close()
         self.assertEqual(self.done("metrics", "--listen", "203.0.113.9:1", code=1)["code"], "port-taken")
+
+    def scraped(self, address: str) -> None:
+        """By a real Prometheus, where the machine has one; and our alert rules are ones that it takes."""
+        if not shutil.which("prometheus"):
+            return
+        rules = Path(__file__).parents[2] / "docs/alerts.rules.yml"
+        checked = subprocess.run(["promtool", "check", "rules", rules], capture_output=True, text=True, check=False)
+        self.assertEqual(checked.returncode, 0, checked.stderr)
+        target = address.removeprefix("http://").partition("/")[0]
+        config = self.write(
+            "prometheus.yml",
+            "global: {scrape_interval: 1s}\n"
+            f"scrape_configs: [{{job_name: r, static_configs: [{{targets: ['{target}']}}]}}]\n",
+        )
+        with socket.create_server(("127.0.0.1", 0)) as free:
+            listen = f"127.0.0.1:{free.getsockname()[1]}"
+        process = subprocess.Popen(
+            ["prometheus", f"--config.file={config}", f"--storage.tsdb.path={self.folder / 'tsdb'}",
+             f"--web.listen-address={listen}"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        pool = urllib3.PoolManager(retries=False)
+
+        def seen() -> bool:
+            with contextlib.suppress(urllib3.exceptions.HTTPError):
+                found = pool.request("GET", f"http://{listen}/api/v1/query?query=rhizon_server_ready", timeout=5)
+                return any(one["value"][1] == "1" for one in json.loads(found.data)["data"]["result"])
+            return False
+
+        try:
+            self.until(seen)
+        finally:
+            process.terminate()
+            process.wait(30)
 
     def test_a_crash(self) -> None:
         told = self.folder / "told.json"
