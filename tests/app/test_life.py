@@ -98,6 +98,7 @@ class States(LifeCase):
         self.assertTrue(state_of(self.host, self.home).kept)
         (one,) = Overview(self.host).look()
         self.assertEqual((one.name, one.now.state), (self.home.instance().name, "ready"))
+        self.life("ready", pid=os.getpid(), keeper=mine)
         started = start(self.host, self.home.folder, Recorder(), lambda: False, StartWishes())
         self.assertEqual((started.already, started.pid), (True, os.getpid()))
         self.own.joinpath("running.json").write_text(json.dumps(mine))

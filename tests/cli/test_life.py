@@ -80,6 +80,10 @@ class Life(Case):
         self.figures()
         # again, and away
         pid = self.now()["pid"]
+        keeper = json.loads((self.home / ".rhizon/life.json").read_text())["keeper"]["pid"]
+        os.kill(keeper, signal.SIGKILL)
+        self.until(lambda: not self.now()["kept"])
+        self.assertEqual((self.done("start", "moor")["already"], self.now()["kept"]), (True, True))
         self.assertFalse(self.done("restart", "moor")["already"])
         self.assertNotEqual(self.now()["pid"], pid)
         self.assertEqual(self.done("stop", "moor")["was_running"], True)
@@ -145,6 +149,16 @@ class Life(Case):
         finally:
             process.terminate()
             process.wait(30)
+
+    def test_from_a_list_to_players(self) -> None:
+        made = self.done(
+            *("provision", WORLD / "emberline.list.toml", "line", "--catalog", CATALOG, "--accept-licence"),
+            *("--set", "address=127.0.0.1", "--start"),
+        )
+        self.assertGreater(made["ready_seconds"], 0)
+        self.assertEqual(self.now(made["name"])["state"], "ready")
+        again = self.rhizon("start", "line", "--json").result
+        self.assertEqual(again["addresses"], [f"127.0.0.1:{made['ports']['line']}"])
 
     def test_a_crash(self) -> None:
         told = self.folder / "told.json"

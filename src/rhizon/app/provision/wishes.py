@@ -74,7 +74,8 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     ``diffs`` are against what was there, ``kept`` is the number of the state before, ``backup`` the time of the backup
     that was made of its world. ``bounded`` says whether the runtime is given a bound for its heap; where it is not,
     the memory is what the server is estimated to use. ``port_words`` are the ports as people write them;
-    ``folder_files`` what became of each file of a folder of archives.
+    ``folder_files`` what became of each file of a folder of archives; ``ready_seconds`` from its start to ready, where
+    it was started, too.
     """
 
     folder: str
@@ -102,6 +103,7 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
     backup: str | None
     world: str
     licence_text: str
+    ready_seconds: float | None = None
     findings: tuple[Finding, ...]
 
     @property

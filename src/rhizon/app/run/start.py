@@ -5,16 +5,17 @@ from pathlib import Path
 
 import msgspec
 
+from rhizon.adapters.host import every_address
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.keepers import keeper_command
 from rhizon.app.host import Host
-from rhizon.app.instance.exclusive import exclusive
+from rhizon.app.instance.exclusive import console_of, exclusive
 from rhizon.app.instance.server_state import RUNS, state_of
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.launch import AskMove, job_of, launch, prepare
 from rhizon.core.errors import NotReadyError
 from rhizon.core.finding import Finding
-from rhizon.core.model.instance import Restart
+from rhizon.core.model.instance import Instance, Restart
 
 __all__ = ["StartResult", "StartWishes", "in_foreground", "start"]
 
@@ -30,7 +31,8 @@ class StartWishes(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class StartResult(msgspec.Struct, frozen=True, kw_only=True):
-    """``already``: it ran before. ``ready_seconds`` is None where nobody waited for that."""
+    """``already``: it ran before. ``ready_seconds`` is None where nobody waited for that. ``addresses`` are those of
+    this machine that the server listens on, with its first port: players of the same network join there."""
 
     folder: str
     name: str
@@ -39,6 +41,7 @@ class StartResult(msgspec.Struct, frozen=True, kw_only=True):
     ready_seconds: float | None
     content: tuple[str, ...]
     ports: dict[str, int]
+    addresses: tuple[str, ...]
     log: str
     findings: tuple[Finding, ...] = ()
 
@@ -51,6 +54,11 @@ def start(
     home = host.home(folder).required()
     now = state_of(host, home)
     if now.pid is not None and now.state in RUNS:
+        mark = home.running()
+        if mark is not None and not mark.is_bare and not now.kept:
+            reporter.step("giving the server a new keeper")
+            console_of(home, mark).close()
+            reporter.done("its keeper was gone; it has a new one")
         return _result(home, pid=now.pid, already=True, ready_seconds=now.ready_seconds)
     if wishes.restart is not None:
         _remember(host, home, wishes.restart, reporter)
@@ -95,9 +103,21 @@ def _result(
         ready_seconds=ready_seconds,
         content=content,
         ports=instance.ports,
+        addresses=tuple(_addresses(instance)),
         log=str(home.own / "last-run.log"),
         findings=findings,
     )
+
+
+def _addresses(instance: Instance) -> list[str]:
+    """Where players reach it from this machine and its networks."""
+    port = next(iter(instance.ports.values()), None)
+    if port is None:
+        return []
+    bound = str(instance.settings.get("address", "")).strip()
+    found = every_address() if bound in ("", "0.0.0.0", "::") else [bound]
+    ours = [one for one in found if not one.startswith(("127.", "fe80")) and one != "::1"]
+    return [f"[{one}]:{port}" if ":" in one else f"{one}:{port}" for one in ours or found]
 
 
 def _remember(host: Host, home: InstanceFolder, restart: Restart, reporter: Reporter) -> None:

@@ -24,6 +24,8 @@ from rhizon.cli.output import Step, say
 from rhizon.cli.servers import FOLDER, Server
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from rich.console import Console
 
     from rhizon.app.provision import ProvisionResult
@@ -76,6 +78,7 @@ FETCH = "fetch"
 @click.option("--world", type=click.Path(path_type=Path), metavar="FOLDER", help="Import a copy of this world folder.")
 @click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
 @click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
+@click.option("--start", "starts", is_flag=True, help="Then start it in the background and wait until it is ready.")
 def provision(
     call: Call,
     source: Path,
@@ -91,6 +94,7 @@ def provision(
     world: Path | None,
     accept_licence: bool,
     allow_installer: bool,
+    starts: bool,
 ) -> Answer:
     """Make a server in FOLDER from SOURCE: a content list, a pack (folder or .rhz), a lock or a folder of archives.
 
@@ -127,12 +131,39 @@ def provision(
     if made.state == "prepared":
         raise licence_pending(made, accept_licence=("--accept-licence",))
     planned = made.state == "planned"
+    if starts and not planned:
+        return _with_start(call, made, lambda to: _body(to, made, call, generated_names(secrets)))
     return Answer(
         made,
         f"{made.name} ({made.title}): {'plan for' if planned else 'ready to run in'} {made.folder}",
         lambda to: _body(to, made, call, generated_names(secrets)),
         made.findings,
         (Step(("rhizon", "run", made.name), "start it"), Step(("rhizon", "check", made.name), "check it")),
+    )
+
+
+def _with_start(call: Call, made: "ProvisionResult", body: "Callable[[Console], None]") -> Answer:
+    """The same, and then the server is started: players can join when this ends."""
+    import msgspec
+
+    from rhizon.app.run.start import start
+    from rhizon.cli.terminal import stop_signals
+
+    with stop_signals() as asked:
+        done = start(call.host, Path(made.folder), call.reporter, asked)
+    call.close()
+    where = ", ".join(done.addresses)
+
+    def whole(to: "Console") -> None:
+        body(to)
+        say(to, f"players join at {where}")
+
+    return Answer(
+        msgspec.structs.replace(made, ready_seconds=done.ready_seconds),
+        f"{made.name} ({made.title}): ready after {done.ready_seconds or 0:.1f} s in {made.folder}",
+        whole,
+        (*made.findings, *done.findings),
+        (Step(("rhizon", "console", made.name), "type commands"), Step(("rhizon", "stop", made.name), "stop it")),
     )
 
 

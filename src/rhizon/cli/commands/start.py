@@ -5,7 +5,7 @@ import os
 import click
 
 from rhizon.cli.command import Answer, Call, command
-from rhizon.cli.output import Step
+from rhizon.cli.output import Step, say
 from rhizon.cli.servers import Server
 from rhizon.core.units import counted
 
@@ -70,8 +70,10 @@ def start(
     else:
         pieces = counted(len(done.content), "piece")
         text = f"{done.name}: ready after {done.ready_seconds:.1f} s with {pieces} of content"
+    where = ", ".join(done.addresses)
+    body = (lambda to: say(to, f"players join at {where}")) if where and done.ready_seconds is not None else None
     steps = (
         Step(("rhizon", "console", server.label), "type commands"),
         Step(("rhizon", "stop", server.label), "stop it cleanly"),
     )
-    return Answer(done, text, None, done.findings, steps)
+    return Answer(done, text, body, done.findings, steps)
