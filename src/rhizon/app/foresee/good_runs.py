@@ -5,8 +5,7 @@ from collections.abc import Sequence
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.transact import RHIZON
-from rhizon.core.errors import StateError
+from rhizon.app.foresee.remembered import remembered
 
 __all__ = ["remember_good_run", "seen_in_good_runs"]
 
@@ -16,11 +15,7 @@ MOST = 2000
 
 def seen_in_good_runs(home: InstanceFolder) -> list[str]:
     """The fingerprints; none where nothing was remembered, or it cannot be read."""
-    try:
-        data = home.read(f"{RHIZON}/{FILE}")
-        return msgspec.json.decode(data, type=list[str]) if data is not None else []
-    except (StateError, msgspec.DecodeError):
-        return []
+    return remembered(home, FILE)
 
 
 def remember_good_run(home: InstanceFolder, got_over: Sequence[str]) -> None:

@@ -3,8 +3,7 @@
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.transact import RHIZON
-from rhizon.core.errors import StateError
+from rhizon.app.foresee.remembered import remembered
 
 __all__ = ["known_worlds", "remember_world"]
 
@@ -14,11 +13,7 @@ MOST = 100
 
 def known_worlds(home: InstanceFolder) -> list[str]:
     """Their names; none where nothing was remembered, or it cannot be read."""
-    try:
-        data = home.read(f"{RHIZON}/{FILE}")
-        return msgspec.json.decode(data, type=list[str]) if data is not None else []
-    except (StateError, msgspec.DecodeError):
-        return []
+    return remembered(home, FILE)
 
 
 def remember_world(home: InstanceFolder, name: str) -> None:

@@ -1,6 +1,7 @@
 """Starting a server with a keeper: what has to hold first, and what its keeper is told."""
 
 import sys
+import time
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -9,7 +10,7 @@ from typing import NamedTuple
 import msgspec
 
 from rhizon.adapters.instances import InstanceFolder
-from rhizon.adapters.keepers import KeptProcess, start_keeper
+from rhizon.adapters.keepers import KeptProcess, life_of, start_keeper
 from rhizon.adapters.measured import MEASURED, make_room
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.archives.on_server import scan_content
@@ -62,7 +63,12 @@ class Launched(NamedTuple):
         except NotReadyError as wrong:
             raise _blamed(host, self.home, wrong) from None
         remember_good_run(self.home, self.server.judge.got_over)
-        return ready
+        life = life_of(self.home)  # its keeper began to count before this command could
+        return (
+            max(ready, time.time() - life.began)
+            if life is not None and life.state == "starting"
+            else (life.ready_seconds if life is not None and life.ready_seconds is not None else ready)
+        )
 
     def noticed(self) -> tuple[Finding, ...]:
         """What the server did by itself while it started, and what it did not do."""
