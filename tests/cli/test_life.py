@@ -202,6 +202,13 @@ class Life(Case):
         self.assertEqual((self.folder / "back/moors/fairfield/deed.txt").read_bytes(), deed)
 
     def test_content_left_out_and_held(self) -> None:
+        before = sorted(one.name for one in (self.home / "herds").iterdir())
+        trial = self.done("update", "moor", "--on-copy", "--without", "abbeyford")
+        self.assertEqual((trial["why"], trial["copy"]), ("", ""))
+        self.assertEqual([one["id"] for one in trial["update"]["changes"]["releases"]], ["abbeyford"])
+        self.assertEqual(sorted(one.name for one in (self.home / "herds").iterdir()), before)
+        self.assertEqual([one["name"] for one in self.done("list")["instances"]], ["moor"])
+        self.assertEqual(sorted(one.name for one in self.folder.glob("moor*")), ["moor"])
         self.done("update", "moor", "--without", "abbeyford")
         self.assertFalse(any("abbeyford" in one.name for one in (self.home / "herds").iterdir()))
         kept = self.rhizon("update", "moor", "--json")

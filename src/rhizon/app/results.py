@@ -28,6 +28,7 @@ from rhizon.app.machine.list_instances import Listing
 from rhizon.app.machine.move import MoveResult
 from rhizon.app.machine.rename import RenameResult
 from rhizon.app.machine.store import PruneResult, StoreStatus, Verified
+from rhizon.app.machine.try_update import UpdateTrial
 from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
@@ -121,7 +122,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "store verify": (Verified,),
     "targets": (TargetTable,),
     "undo": (RollBackResult, KeptStateList),
-    "update": (ProvisionResult,),
+    "update": (ProvisionResult, UpdateTrial),
 }
 SEVERAL = (
     "backup",

@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.provision import ProvisionResult
+    from rhizon.app.provision.update import UpdateWishes
 
 __all__ = ["update"]
 
@@ -24,6 +25,7 @@ __all__ = ["update"]
     "update",
     examples=(
         ("rhizon update marsh --dry-run", "show which newer releases fit, and what changes for players"),
+        ("rhizon update marsh --on-copy", "does it start with the newest releases? nothing changes here"),
         ("rhizon update --all --stop-first", "update every server of this machine"),
         ("rhizon update marsh --without otterden", "leave otterden out until --with otterden"),
         ("rhizon update marsh --source ./marsh-evening-1.3.rhz", "change to another pack or list"),
@@ -63,6 +65,8 @@ __all__ = ["update"]
 @catalog_options
 @click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
 @click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
+@click.option("--on-copy", is_flag=True, help="Try it on a copy of the server: update, start, report, remove the copy.")
+@click.option("--keep-copy", is_flag=True, help="With --on-copy: keep the copy.")
 @click.option("--no-backup", is_flag=True, help="Do not back the world up first.")
 def update(
     call: Call,
@@ -74,6 +78,8 @@ def update(
     catalogs: tuple[str, ...],
     accept_licence: bool,
     allow_installer: bool,
+    on_copy: bool,
+    keep_copy: bool,
     no_backup: bool,
 ) -> Answer:
     """Bring servers to the newest releases that fit their list or pack, or one to another list or pack.
@@ -98,6 +104,8 @@ def update(
         content=ContentChanges(without=without, held=pairs(held, "--hold"), taken_back=taken_back),
     )
     reporter = call.reporter
+    if on_copy:
+        return _on_copy(call, wishes, server, keep=keep_copy)
     made = make(call.host, wishes, reporter, ask_on_terminal(reporter) if call.asks else None)
     call.close()
     if made.state == "prepared":
@@ -114,6 +122,26 @@ def update(
         None if nothing else lambda to: _body(to, made, call),
         made.findings,
         () if nothing else steps,
+    )
+
+
+def _on_copy(call: Call, wishes: "UpdateWishes", server: Server, *, keep: bool) -> Answer:
+    """The update tried on a copy; the server itself is as it was."""
+    from rhizon.app.machine.try_update import try_update
+    from rhizon.cli.terminal import stop_signals
+
+    with stop_signals() as asked:
+        done = try_update(call.host, wishes, call.reporter, asked, keep=keep)
+    call.close()
+    works = f"works: ready after {done.ready_seconds:.1f} s" if done.ready_seconds is not None else f"fails: {done.why}"
+    kept = (Step(("rhizon", "delete", done.copy), "remove the copy"),) if keep else ()
+    return Answer(
+        done,
+        f"{done.name}: on a copy the update {works}",
+        lambda to: show_changes(to, done.update.changes, call) if done.update.changes is not None else None,
+        done.update.findings,
+        (Step(("rhizon", "update", server.label), "update the server itself"), *kept) if not done.why else kept,
+        exit_code=0 if not done.why else 6,
     )
 
 
