@@ -1,9 +1,11 @@
 """What explains a failed start beside its log: which setting, file and number of the server, or what of the machine."""
 
+import contextlib
 import re
 
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.foresee.foresee import foresee
+from rhizon.app.foresee.records import broken_files
 from rhizon.app.host import Host
 from rhizon.app.instance.state import require_instance_state
 from rhizon.core.allocate.port_roles import every_number, port_places
@@ -26,12 +28,20 @@ CAUSES: dict[str, tuple[str, ...]] = {
     "bad-encoding": ("settings-encoding",),
 }
 HEAP_STEP = 64
+# Failures that a placed file which is missing or changed may cause.
+BY_FILES = (
+    *("class-missing", "class-too-new", "client-only", "archive-missing", "archive-damaged", "content-refused"),
+    *("start-timeout", "start-ended", "start-crashed"),
+)
 UNEXPLAINED = ("start-timeout", "start-ended")
 
 
 def explained(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotReadyError:
     """The same failure with what the rules find now that is its cause; where its sign is none that names a cause, with
     every error that they find."""
+    broken = _broken_placed(host, home, wrong.code)
+    if broken:
+        return _better(wrong, broken, broken[0].remedy)
     unexplained = wrong.code in UNEXPLAINED and wrong.culprit is None
     if not unexplained and wrong.code not in CAUSES:
         return wrong
@@ -49,6 +59,24 @@ def explained(host: Host, home: InstanceFolder, wrong: NotReadyError) -> NotRead
         said += more
     if not said:
         return wrong
+    return _with_details(wrong, said, hint)
+
+
+def _broken_placed(host: Host, home: InstanceFolder, code: str) -> list[Finding]:
+    """Placed files that are missing or changed, where that may be why."""
+    if code not in BY_FILES:
+        return []
+    with contextlib.suppress(RhizonError):
+        return [one for one in broken_files(require_instance_state(host, home)) if one.severity == "error"]
+    return []
+
+
+def _better(wrong: NotReadyError, causes: list[Finding], hint: str) -> NotReadyError:
+    """The same failure with its causes; what the log blames may only be their victim."""
+    return _with_details(wrong, [f"{one.subject}: {one.what}" for one in causes[:3]], hint)
+
+
+def _with_details(wrong: NotReadyError, said: list[str], hint: str) -> NotReadyError:
     better = NotReadyError(wrong.code, wrong.message, details=[*wrong.details, *said], hint=hint)
     better.culprit, better.frames = wrong.culprit, wrong.frames
     return better
