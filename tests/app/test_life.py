@@ -143,7 +143,8 @@ class Logs(LifeCase):
         self.assertEqual(read_log(self.host, self.home.folder, LogWishes(lines=2)).left_out, 4)
         remember_good_run(self.home, [fingerprint("java.lang.IllegalStateException: no songbird")])
         (known,) = read_log(self.host, self.home.folder, LogWishes(level="error")).lines
-        self.assertTrue(known.known)
+        self.assertTrue(known.known and not known.new)
+        self.assertTrue(read_log(self.host, self.home.folder, LogWishes(grep="WARN")).lines[0].new)
         for wishes in (LogWishes(run=3), LogWishes(grep="(")):
             with self.assertRaises(InputError):
                 read_log(self.host, self.home.folder, wishes)

@@ -176,7 +176,8 @@ class Life(Case):
         for one in (life["keeper"]["pid"], life["pid"]):  # as when the machine goes down
             os.kill(one, signal.SIGKILL)
         self.until(lambda: self.now()["state"] == "crashed")
-        self.done("start", "moor", "--restart", "never")
+        self.done("start", "moor", "--restart", "never", "--adjust", "--tell", "")
+        self.assertIn("adjust_memory = true", record.read_text())
         os.kill(self.now()["pid"], signal.SIGKILL)
         self.until(lambda: self.now()["state"] == "crashed")
         self.assertEqual(self.rhizon("status", "moor").code, 1)

@@ -29,11 +29,12 @@ ORDER: dict[str, int] = {"info": 0, "warning": 1, "error": 2}
 
 class LogLine(msgspec.Struct, frozen=True, kw_only=True):
     """One line: its level as the game's definition tells it, ``known`` where good runs print it too (of lines above
-    info), the content that was being started."""
+    info) and ``new`` where good runs are known and none did, the content that was being started."""
 
     text: str
     level: LogLevel
     known: bool
+    new: bool
     content: str
 
 
@@ -89,12 +90,9 @@ class Reader:
         if self._done is not None and self._done.search(text):
             self._content = ""
         level = self._level_of(text)
-        line = LogLine(
-            text=printable(text),
-            level=level,
-            known=level != "info" and (fingerprint(text.strip()) in self._good or self._is_harmless(text)),
-            content=content,
-        )
+        known = level != "info" and (fingerprint(text.strip()) in self._good or self._is_harmless(text))
+        new = level != "info" and bool(self._good) and not known
+        line = LogLine(text=printable(text), level=level, known=known, new=new, content=content)
         wishes = self._wishes
         wanted = ORDER[level] >= ORDER[wishes.level] and (wishes.content is None or content == wishes.content)
         return line if wanted and (self._grep is None or self._grep.search(line.text)) else None

@@ -15,6 +15,8 @@ from rhizon.core.errors import RhizonError
 
 __all__ = ["Overview"]
 
+RELIST_SECONDS = 10.0
+
 
 class Overview:
     """Looks at every server of the ledger. The share of a processor is that since the last look."""
@@ -22,11 +24,15 @@ class Overview:
     def __init__(self, host: Host) -> None:
         self._host = host
         self._known: dict[str, tuple[int, ServerStatus]] = {}
+        self._listed = time.monotonic()
         self._used: dict[int, tuple[float, float]] = {}
 
     def look(self) -> list[ServerStatus]:
         """How they are now; those that cannot be read are left out."""
         found = []
+        if time.monotonic() - self._listed > RELIST_SECONDS:  # servers that others started
+            self._listed = time.monotonic()
+            vars(self._host).pop("processes", None)
         for server in known_servers(self._host)[0]:
             if server.presence == "here":
                 try:

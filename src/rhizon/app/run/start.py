@@ -21,11 +21,14 @@ __all__ = ["StartResult", "StartWishes", "in_foreground", "start"]
 
 
 class StartWishes(msgspec.Struct, frozen=True, kw_only=True):
-    """What a person asks for: ``wait`` seconds until it is ready (None: as the definition says; 0: not at all),
-    ``restart`` from now on (None: as it was), ``anyway`` also where rules say that it will fail."""
+    """What a person asks for: ``wait`` seconds until it is ready (None: as the definition says; 0: not at all);
+    ``restart``, ``adjust`` (more memory after that ran out) and ``tell`` (whom, of a crash) from now on (None: as it
+    was); ``anyway`` also where rules say that it will fail."""
 
     wait: float | None = None
     restart: Restart | None = None
+    adjust: bool | None = None
+    tell: str | None = None
     anyway: bool = False
     ask_move: AskMove | None = None
 
@@ -60,8 +63,7 @@ def start(
             console_of(home, mark).close()
             reporter.done("its keeper was gone; it has a new one")
         return _result(home, pid=now.pid, already=True, ready_seconds=now.ready_seconds)
-    if wishes.restart is not None:
-        _remember(host, home, wishes.restart, reporter)
+    _remember(host, home, wishes, reporter)
     launched = launch(host, home, reporter, restart=None, anyway=wishes.anyway, ask_move=wishes.ask_move)
     with launched.server as server:
         ready: float | None = None
@@ -120,12 +122,16 @@ def _addresses(instance: Instance) -> list[str]:
     return [f"[{one}]:{port}" if ":" in one else f"{one}:{port}" for one in ours or found]
 
 
-def _remember(host: Host, home: InstanceFolder, restart: Restart, reporter: Reporter) -> None:
+def _remember(host: Host, home: InstanceFolder, wishes: StartWishes, reporter: Reporter) -> None:
     """Writes down what is to happen after a crash from now on."""
+    asked = {"restart": wishes.restart, "adjust_memory": wishes.adjust, "tell": wishes.tell}
+    changes = {name: value for name, value in asked.items() if value is not None}
+    if not changes:
+        return
     with exclusive(host, home, reporter):
         instance = home.instance()
-        if instance.life.restart != restart:
-            life = msgspec.structs.replace(instance.life, restart=restart)
+        life = msgspec.structs.replace(instance.life, **changes)
+        if life != instance.life:
             home.write_instance(msgspec.structs.replace(instance, life=life))
 
 

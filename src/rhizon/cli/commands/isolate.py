@@ -117,6 +117,7 @@ def _steps(server: Server, found: "IsolateResult") -> "Iterator[Step]":
         yield Step(("rhizon", "update", server.label, "--without", name), "leave it out")
         yield Step(("rhizon", "update", server.label, "--hold", f"{name}=<{version}"), "take a release before it")
     yield Step(("rhizon", "inspect", f"{found.folder}/{one.files[0]}"), "what it says and what its code shows")
+    yield Step(("rhizon", "report", server.label, "-o", f"{name}.zip"), "what its author needs")
 
 
 def _body(to: "Console", found: "IsolateResult") -> None:

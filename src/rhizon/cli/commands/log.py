@@ -50,7 +50,7 @@ def log(
 ) -> Answer:
     """Print the log of a server: of its current run, or of an earlier one.
 
-    Errors are red and warnings yellow; lines that good runs print too are dim.
+    Errors are red and warnings yellow; those that good runs print too are dim, those that none of them did are bold.
     """
     from rhizon.app.run.logs import LogWishes, read_log
 
@@ -69,9 +69,8 @@ def _body(to: "Console", found: "LogLines") -> None:
 
 
 def _show(to: "Console", line: "LogLine") -> None:
-    to.print(
-        line.text, style="dim" if line.known else STYLES[line.level], markup=False, highlight=False, soft_wrap=True
-    )
+    style = "dim" if line.known else f"bold {STYLES[line.level]}" if line.new else STYLES[line.level]
+    to.print(line.text, style=style, markup=False, highlight=False, soft_wrap=True)
 
 
 def _follow(call: Call, server: Server, found: "LogLines", wishes: object) -> None:

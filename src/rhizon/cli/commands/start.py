@@ -31,6 +31,16 @@ __all__ = ["start"]
     type=click.Choice(["never", "on-crash", "always"]),
     help="What to do when it ends by itself, from now on; by default on-crash.",
 )
+@click.option(
+    "--adjust/--no-adjust",
+    default=None,
+    help="Whether to give it more memory after that ran out, if the machine has it, from now on.",
+)
+@click.option(
+    "--tell",
+    metavar="COMMAND|URL",
+    help="From now on: run this with each crash as JSON on standard input, or post it there; empty for nobody.",
+)
 @click.option("--anyway", is_flag=True, help="Start it also where a check says that this will fail.")
 @click.option("--foreground", is_flag=True, help="Become its keeper; for service managers (sd_notify).")
 def start(
@@ -39,6 +49,8 @@ def start(
     wait: float | None,
     no_wait: bool,
     restart: str | None,
+    adjust: bool | None,
+    tell: str | None,
     anyway: bool,
     foreground: bool,
 ) -> Answer | None:
@@ -59,7 +71,13 @@ def start(
         call.close()
         os.chdir("/")
         os.execv(command[0], command)
-    wishes = StartWishes(wait=0 if no_wait else wait, restart=restart, anyway=anyway)  # type: ignore[arg-type]
+    wishes = StartWishes(
+        wait=0 if no_wait else wait,
+        restart=restart,  # type: ignore[arg-type]
+        adjust=adjust,
+        tell=tell,
+        anyway=anyway,
+    )
     with stop_signals() as asked:
         done = begin(call.host, server.folder, call.reporter, asked, wishes)
     call.close()
