@@ -22,14 +22,16 @@ from rhizon.app.keep.backup import back_up_before
 from rhizon.app.machine.move import move
 from rhizon.app.provision.adjust import ContentChanges, adjusted, combined
 from rhizon.app.run.boots import boots
+from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.crashes import after_crash, after_ready, crash_reports
 from rhizon.app.run.dev import newest_build
 from rhizon.app.run.logs import LogWishes, read_log
 from rhizon.app.run.overview import Overview
+from rhizon.app.run.players import order_players, players_on
 from rhizon.app.run.schedule import add_task, list_tasks, remove_task, run_task
 from rhizon.app.run.start import StartWishes, start
 from rhizon.app.run.status import status
-from rhizon.core.errors import InputError, StateError
+from rhizon.core.errors import InputError, RhizonError, StateError
 from rhizon.core.junit import junit_xml
 from rhizon.core.log_lines import fingerprint
 from rhizon.core.model.contentlist import ContentList
@@ -221,6 +223,40 @@ class Crashes(LifeCase):
         self.assertEqual(len(seen_in_good_runs(self.home)), 1)
         self.own.joinpath("good-runs.json").write_text("{")
         self.assertEqual(seen_in_good_runs(self.home), [])
+
+
+class PlayersOn(LifeCase):
+    def test_by_what_the_server_answers(self) -> None:
+        for line, expected in (
+            ("+1 console | 2 aboard: Aud, Liv Olsen; wardens: Marit", ("Aud", "Liv Olsen")),
+            ("+1 console | 0 aboard: ; wardens: Marit", ()),
+            ("+1 console | 1 aboard: \x1b[31mTove; wardens: ", ("?[31mTove",)),
+        ):
+            answer = ConsoleAnswer(folder="x", name="marsh", typed="list", lines=("before", line), found=True)
+            with mock.patch("rhizon.app.run.players.type_line", return_value=answer):
+                found = players_on(self.host, self.home.folder, lambda: False)
+            self.assertEqual([len(one) > 0 for one in found.online], [True] * len(expected))
+            if "\x1b" not in line:
+                self.assertEqual((found.online, found.most), (expected, 12))
+            self.assertNotIn("\x1b", "".join(found.online))
+        silent = ConsoleAnswer(folder="x", name="marsh", typed="list", lines=(), found=False)
+        with (
+            mock.patch("rhizon.app.run.players.type_line", return_value=silent),
+            self.assertRaises(StateError) as caught,
+        ):
+            players_on(self.host, self.home.folder, lambda: False)
+        self.assertEqual(caught.exception.code, "no-answer")
+        for order, text, code in (
+            ("kick", "Odd", "not-sayable"),
+            ("say", " ", "bad-text"),
+            ("say", "a\nb", "bad-text"),
+        ):
+            with self.assertRaises(RhizonError) as wrong:
+                order_players(self.host, self.home.folder, order, text, lambda: False)  # type: ignore[arg-type]
+            self.assertEqual(wrong.exception.code, code)
+        with mock.patch("rhizon.app.run.players.type_line", return_value=silent) as typed:
+            order_players(self.host, self.home.folder, "say", "high tide", lambda: False)
+        self.assertEqual(typed.call_args.args[2], "say high tide")
 
 
 class Worlds(LifeCase):
