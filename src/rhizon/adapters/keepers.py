@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.console import ConsoleClient
+from rhizon.adapters.files import translated
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.processes import alive
 from rhizon.core.errors import StateError
@@ -75,9 +76,9 @@ def keeper_command(folder: Path) -> list[str]:
 def start_keeper(home: InstanceFolder, job: Job) -> Life:
     """Starts a keeper that outlives this process, and with it the server. Raises :class:`StateError` where the server
     cannot be started."""
-    with contextlib.suppress(OSError):
-        (home.own / LIFE).unlink()
-    job.write(home.folder)
+    with translated("write what the keeper is to do", home.own / JOB):
+        (home.own / LIFE).unlink(missing_ok=True)
+        job.write(home.folder)
     return _begun(home, keeper_command(home.folder), job.command[0])
 
 

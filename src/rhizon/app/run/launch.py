@@ -189,7 +189,7 @@ def _foretold(host: Host, home: InstanceFolder, reporter: Reporter, *, anyway: b
         raise StateError(
             "start-refused",
             f"the server would not start well: {first.subject}: {first.what}",
-            details=[*more, f"to start it all the same: {command_line('rhizon', 'run', home.folder, '--anyway')}"],
+            details=[*more, f"to start it all the same: {command_line('rhizon', 'start', home.folder, '--anyway')}"],
             hint=first.remedy if len(wrong) == 1 else f"See what to do: {command_line('rhizon', 'check', home.folder)}",
         )
     told = [one for one in found if one.severity == "warning" or one in wrong]

@@ -72,7 +72,7 @@ def in_use(seen: Observation) -> Iterator[Finding]:
     elif holder.state == "gone":
         what = f"left by process {holder.pid}, which is gone: that server did not end well"
         yield warning(
-            "world-mark-left", path, what, f"A start removes it: {command_line('rhizon', 'run', seen.folder)}"
+            "world-mark-left", path, what, f"A start removes it: {command_line('rhizon', 'start', seen.folder)}"
         )
     else:
         what = "the world is marked as in use, and nothing says by which process"
@@ -84,7 +84,7 @@ def _put_back(seen: Observation, world: WorldSeen) -> str:
     if world.last_backup:
         restore = command_line("rhizon", "restore", seen.folder, "--only", "world", "--at", world.last_backup)
         return f"Put back the backup of {world.last_backup}: {restore}"
-    anew = command_line("rhizon", "run", seen.folder, "--anyway")
+    anew = command_line("rhizon", "start", seen.folder, "--anyway")
     return f"There is no backup: copy the whole folder back. To begin a new one instead: {anew}"
 
 
