@@ -40,7 +40,7 @@ def clone(
     home = host.home(folder).required()
     state = require_instance_state(host, home)
     target = new if new.is_absolute() or len(new.parts) > 1 else home.folder.parent / new
-    if target.exists():
+    if target.exists() and not _is_rest(host, target):
         raise InputError("folder-exists", f"{target} is there already", hint="Name a new folder.")
     name = target.name if _is_name(target.name) else None
     if dry_run:
@@ -67,6 +67,11 @@ def clone(
         world=not without_world,
         backup=backup.when,
     )
+
+
+def _is_rest(host: Host, target: Path) -> bool:
+    """Whether a clone that was killed left it: records of its change, and nothing else."""
+    return target.is_dir() and all(one.name == ".rhizon" for one in target.iterdir()) and not host.home(target).is_ours
 
 
 def _is_name(text: str) -> bool:
