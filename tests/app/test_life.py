@@ -176,7 +176,7 @@ class Crashes(LifeCase):
             (oom, 3, "out-of-memory", "ran out of memory"),
             (LOG, 137, "start-killed", "killed"),
             (LOG, 139, "start-crashed", "signal 11"),
-            (LOG, None, "start-ended", "nobody knows why"),
+            (LOG, None, "start-ended", "exit code is unknown"),
             (LOG + "java.lang.ArithmeticException: / by zero\n", 1, "start-ended", "/ by zero"),
             ("+000.1 keelson | cannot load: eelmarket 1.6.0 needs tallybook\n", 22, "content-refused", "eelmarket"),
             ("", 1, "start-ended", "exit code 1"),

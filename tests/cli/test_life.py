@@ -182,6 +182,19 @@ class Life(Case):
         self.until(lambda: self.now()["state"] == "crashed")
         self.assertEqual(self.rhizon("status", "moor").code, 1)
 
+    def test_a_start_that_nobody_waits_for(self) -> None:
+        """The keeper has it written down what it showed, and why it failed."""
+        worlds = self.home / ".rhizon/worlds.json"
+        worlds.unlink()
+        self.assertIsNone(self.done("start", "moor", "--no-wait", "--restart", "never")["ready_seconds"])
+        self.until(worlds.exists)
+        self.done("stop", "moor")
+        settings = self.home / "drovemoor.ini"
+        settings.write_text(settings.read_text().replace("weather = sleet", "weather = mild"))
+        self.done("start", "moor", "--no-wait", "--anyway")
+        self.until(lambda: (self.home / ".rhizon/crashes").is_dir() and self.now()["state"] == "crashed")
+        self.assertIn("weather", self.rhizon("status", "moor", "--json").result["crash"])
+
     def test_copies_and_the_end(self) -> None:
         self.done("start", "moor")
         made = self.done("clone", "moor", "moor-trial")
@@ -239,6 +252,9 @@ class Life(Case):
         text = self.done("service", "show", "moor")["text"]
         self.assertIn(f"ExecStart={sys.executable} -P -m rhizon start {self.home} --foreground", text)
         self.assertIn(f"ReadWritePaths={self.home} ", text)
+        self.done("move", "moor", self.folder / "a $b")
+        text = self.done("service", "show", "moor")["text"]
+        self.assertIn(f"WorkingDirectory={self.folder}/a $b\n", text)
         unit = self.write("rhizon-moor.service", text)
         if Path("/usr/bin/systemd-analyze").exists():
             checked = subprocess.run(["systemd-analyze", "verify", unit], capture_output=True, text=True, check=False)

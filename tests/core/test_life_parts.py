@@ -57,9 +57,11 @@ class Units(unittest.TestCase):
             environment={"RHIZON_STATE": "/srv/s t"}, writes=["/srv/a b"], user="game", start_seconds=60,
             stop_seconds=60, memory_mib=400,
         )  # fmt: skip
-        self.assertIn('ExecStart="/opt/py thon" 100%% "$$HOME" "q\\""', unit)
+        self.assertIn('ExecStart="/opt/py thon" 100%% $$HOME "q\\""', unit)
         self.assertIn('Environment="RHIZON_STATE=/srv/s t"', unit)
         self.assertIn("Description=50 %% fen", unit)
+        self.assertIn("WorkingDirectory=/srv/a b\n", unit)  # read whole, without quotes
+        self.assertIn('ReadWritePaths="/srv/a b"\n', unit)
         for text in timer_units(
             "fen",
             ScheduledTask(what="backup", when="daily 04:30"),

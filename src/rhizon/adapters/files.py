@@ -236,9 +236,11 @@ def share_blocks(source: int, target: int) -> bool:
 
 def copy_shared(source: Path, target: Path) -> None:
     """Copies an ordinary file with its mode and times, by shared blocks where the file system can. A link is copied as
-    a link. Raises OSError."""
+    a link; sockets, FIFOs and devices hold no data and are left out. Raises OSError."""
     if source.is_symlink():
         target.symlink_to(source.readlink())
+        return
+    if not source.is_file():
         return
     with source.open("rb") as old, target.open("xb") as new:
         if not share_blocks(old.fileno(), new.fileno()):

@@ -7,6 +7,7 @@ import signal
 import subprocess
 import sys
 import time
+from collections import deque
 from pathlib import Path
 
 import msgspec
@@ -160,7 +161,7 @@ class KeptProcess:
         self._detached = False
         self._over = False
         self._decoder = codecs.getincrementaldecoder(encoding)("replace")
-        self._lines: list[str] = []
+        self._lines: deque[str] = deque()
         self._rest = ""
         self._file = (home.own / OUTPUT).open("rb", buffering=0)
         self._file.seek(life.log_start if whole else 0, os.SEEK_SET if whole else os.SEEK_END)
@@ -183,7 +184,7 @@ class KeptProcess:
             if self._lines or self._over or time.monotonic() >= until:
                 break
             time.sleep(min(POLL_SECONDS, max(until - time.monotonic(), 0)))
-        return self._lines.pop(0) if self._lines else None
+        return self._lines.popleft() if self._lines else None
 
     def _read(self) -> bool:
         """Whether there was something more."""
@@ -191,7 +192,7 @@ class KeptProcess:
         if not data:
             return False
         *whole, self._rest = (self._rest + self._decoder.decode(data)).split("\n")
-        self._lines += [one.rstrip("\r")[:LONGEST_LINE] for one in whole]
+        self._lines.extend(one.rstrip("\r")[:LONGEST_LINE] for one in whole)
         self._rest = self._rest[:LONGEST_LINE]
         return True
 

@@ -121,4 +121,4 @@ class ConsoleView:
         if not attached.process.over:
             from rhizon.cli.output import console
 
-            say(console(), f"left the console; the server goes on (stop it: rhizon stop {self._server.label})")
+            say(console(), f"detached; the server keeps running (stop it: rhizon stop {self._server.label})")

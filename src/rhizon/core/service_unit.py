@@ -44,7 +44,7 @@ LockPersonality=yes
 SystemCallArchitectures=native
 UMask=0027"""
 KEEPER_MIB = 256  # for the keeper, and a backup or a crash report that it starts
-_WORD = re.compile(r"^[A-Za-z0-9_@%+=:,./-]+$")
+_WORD = re.compile(r"^[A-Za-z0-9_@%+=:,./$-]+$")
 _DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 
 
@@ -54,15 +54,16 @@ def unit_name(name: str) -> str:
 
 
 def _quoted(word: str) -> str:
-    """A word of a command line as systemd reads it."""
-    word = word.replace("%", "%%").replace("$", "$$")
+    """A word of a list, as systemd reads it."""
+    word = word.replace("%", "%%")
     if _WORD.match(word):
         return word
     return '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 
-def _path(path: str) -> str:
-    return _quoted(path.replace("$", "$$$$")).replace("$$$$", "$") if "$" in path else _quoted(path)
+def _command(words: Sequence[str]) -> str:
+    """A command line, in which systemd expands ``$`` too."""
+    return " ".join(_quoted(word.replace("$", "$$")) for word in words)
 
 
 def service_unit(
@@ -90,8 +91,8 @@ def service_unit(
         "[Service]",
         "Type=notify",
         "NotifyAccess=main",
-        f"ExecStart={' '.join(map(_quoted, command))}",
-        f"WorkingDirectory={_path(folder)}",
+        f"ExecStart={_command(command)}",
+        f"WorkingDirectory={folder.replace('%', '%%')}",
         *(f"Environment={_quoted(f'{name}={value}')}" for name, value in sorted(environment.items())),
         *([f"User={user}"] if user is not None else []),
         "# The keeper starts the server again after a crash. Where the keeper itself is killed, the next one takes the",
@@ -105,7 +106,7 @@ def service_unit(
         f"MemoryMax={memory_mib * 3 // 2 + KEEPER_MIB}M",
         "TasksMax=4096",
         *(_HARDENED if user is not None else _HARDENED_USER).splitlines(),
-        *([f"ReadWritePaths={' '.join(map(_path, writes))}"] if user is not None else []),
+        *([f"ReadWritePaths={' '.join(map(_quoted, writes))}"] if user is not None else []),
         "",
         "[Install]",
         f"WantedBy={'multi-user.target' if user is not None else 'default.target'}",
@@ -156,8 +157,8 @@ def timer_units(
         "",
         "[Service]",
         "Type=oneshot",
-        f"ExecStart={' '.join(map(_quoted, command))}",
-        f"WorkingDirectory={_path(folder)}",
+        f"ExecStart={_command(command)}",
+        f"WorkingDirectory={folder.replace('%', '%%')}",
         *(f"Environment={_quoted(f'{key}={value}')}" for key, value in sorted(environment.items())),
         *([f"User={user}"] if user is not None else []),
         "NoNewPrivileges=yes",

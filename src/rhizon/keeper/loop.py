@@ -1,6 +1,7 @@
 """Keeping one server: start or adopt it, follow its output, answer commands, start it again after a crash."""
 
 import contextlib
+import fcntl
 import os
 import re
 import secrets
@@ -52,6 +53,7 @@ class Keeper:
         self._stop_at = 0.0  # when a server that was asked to stop is asked harder
         self._next = 0.0  # when it is started again
         self._given_up = False
+        self._stop_asked = False
         self._restarts: list[float] = []
         self._life: dict[str, Any] = {"restarts": 0}
         self._attended = job.attended
@@ -61,7 +63,7 @@ class Keeper:
     def run(self, *, adopt: bool) -> int:
         """Until the server has ended for good. The exit code: 0 where it was stopped, 1 where it crashed."""
         for number in (signal.SIGTERM, signal.SIGINT):
-            signal.signal(number, lambda *_: self._stop())
+            signal.signal(number, self._signalled)
         signal.signal(signal.SIGHUP, signal.SIG_IGN)
         control = Control(self._folder, self._token, self._asked, self._holds.end)
         try:
@@ -75,8 +77,15 @@ class Keeper:
             self._release()
         return 0 if self._life["state"] == "stopped" else 1
 
+    def _signalled(self, *_: object) -> None:
+        """A signal only asks: the loop stops the server, so that it is not in the middle of something else."""
+        self._stop_asked = True
+
     def _goes_on(self) -> bool:
         """One round: False when there is nothing to keep any more."""
+        if self._stop_asked:
+            self._stop_asked = False
+            self._stop()
         if self._server is not None:
             over, code = self._server.poll()  # first, so that what it printed before its end is read
             self._read(last=over)
@@ -96,9 +105,8 @@ class Keeper:
         if self._server is not None or self._event is not None:
             return True
         if self._next and not self._given_up:
-            if time.monotonic() >= self._next and self._free():
-                self._next = 0.0
-                self._start()
+            if time.monotonic() >= self._next:
+                self._start_again()
             return True
         return False
 
@@ -148,8 +156,8 @@ class Keeper:
         self._samples = Samples(self._own / "measured" / f"process-{time.strftime('%Y-%m-%d_%H-%M-%S')}.csv")
         self._attended = False
         self._mark()
-        state = self._life.get("state")
-        self._told(state if state in ("starting", "ready") else "starting", pid=server.pid, adopted=time.time())
+        state = "ready" if self._life.get("ready_seconds") is not None else "starting"
+        self._told(state, pid=server.pid, adopted=time.time())
         if state == "ready":
             self._manager.tell("READY=1\nSTATUS=ready")
         return True
@@ -172,6 +180,8 @@ class Keeper:
         if last and (rest := self._output.rest()):
             self._heard(rest)
         self._output.rotate()
+        if self._output.start != self._life.get("log_start", 0):
+            self._told(self._life["state"])  # the next keeper, and readers, begin behind the hole
 
     def _heard(self, text: str) -> None:
         """Whole lines that came together: most have no sign, which one search shows."""
@@ -261,19 +271,16 @@ class Keeper:
         self._told(self._life["state"], restarts=self._life.get("restarts", 0) + 1, next_start=now + pause)
         self._manager.tell(f"STATUS=crashed, starting again in {pause:.0f} s")
 
-    def _free(self) -> bool:
-        """Whether no command changes the instance now."""
-        import fcntl
-
+    def _start_again(self) -> None:
+        """Starts the server unless a command is changing the instance; none can begin to until it has started."""
         with contextlib.suppress(OSError):
             handle = os.open(self._own / "busy", os.O_RDWR | os.O_CREAT, 0o644)
             try:
                 fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
-            except BlockingIOError:
-                return False
+                self._next = 0.0
+                self._start()
             finally:
                 os.close(handle)
-        return True
 
     # ---- words to others
 

@@ -1,5 +1,6 @@
 """A server to another folder, on the same disk or another one."""
 
+import os
 import shutil
 from pathlib import Path
 
@@ -76,4 +77,6 @@ def _copied(source: Path, target: Path) -> None:
 
         shutil.copytree(source, coming, symlinks=True, copy_function=copied)
         coming.rename(target)
-        shutil.rmtree(source)
+        old = source.with_name(f".{source.name}-moved-{os.getpid()}")
+        source.rename(old)
+        shutil.rmtree(old)

@@ -98,7 +98,9 @@ def after_crash(host: Host, folder: Path) -> CrashReport:
     began, ended = (life.began, life.ended or time.time()) if life is not None else (0.0, time.time())
     failure = _failure(state.game, judge, lines, code if code is not None else UNKNOWN_CODE)
     if code is None:
-        failure = msgspec.structs.replace(failure, what=failure.what.replace(_UNKNOWN, "ended; nobody knows why"))
+        failure = msgspec.structs.replace(
+            failure, what=failure.what.replace(_UNKNOWN, "exited; its exit code is unknown")
+        )
     suspect = suspect_of(host, state, failure.frames) if failure.culprit is None else None
     advice = failure.hint.replace("{server}", str(home.folder))
     if failure.code == "out-of-memory":

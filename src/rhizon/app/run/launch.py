@@ -64,11 +64,9 @@ class Launched(NamedTuple):
             raise _blamed(host, self.home, wrong) from None
         remember_good_run(self.home, self.server.judge.got_over)
         life = life_of(self.home)  # its keeper began to count before this command could
-        return (
-            max(ready, time.time() - life.began)
-            if life is not None and life.state == "starting"
-            else (life.ready_seconds if life is not None and life.ready_seconds is not None else ready)
-        )
+        if life is None:
+            return ready
+        return life.ready_seconds if life.ready_seconds is not None else max(ready, time.time() - life.began)
 
     def noticed(self) -> tuple[Finding, ...]:
         """What the server did by itself while it started, and what it did not do."""
@@ -92,13 +90,16 @@ def launch(
     restart: Restart | None,
     anyway: bool = False,
     ask_move: AskMove | None = None,
+    attended: bool = True,
 ) -> Launched:
-    """Sees that the server can start, and starts it with a keeper. ``restart`` None: as the server's record says.
+    """Sees that the server can start, and starts it with a keeper. ``restart`` None: as the server's record says;
+    ``attended``: the caller waits until it is ready.
     Raises :class:`StateError` (it cannot start, or one is running)."""
     with exclusive(host, home, reporter):
         ready = _prepared(host, home, reporter, anyway=anyway, ask_move=ask_move)
         reporter.step(f"starting {ready.instance.name}")
-        life = start_keeper(home, _job(ready.game, ready.instance, ready.command, restart))
+        job = _job(ready.game, ready.instance, ready.command, restart)
+        life = start_keeper(home, replace(job, attended=attended))
         process = KeptProcess(home, life, ready.game.log.encoding)
         server = RunningServer(process, home.folder, ready.game, reporter, seen_in_good_runs(home))
     return Launched(home, ready.game, ready.lock, ready.instance, server, process, ready.before, tuple(ready.foretold))

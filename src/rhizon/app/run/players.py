@@ -45,14 +45,16 @@ def players_on(host: Host, folder: Path, stop_asked: Callable[[], bool]) -> Play
     if rule is None:
         raise StateError(
             "not-sayable",
-            f"the definition of {game.title} does not say how to ask who is on",
+            f"the definition of {game.title} has no command that lists players",
             hint="Add console.players to it: rhizon help describe-a-game",
         )
     answer = type_line(host, folder, rule.command, stop_asked, until=rule.pattern, seconds=rule.seconds)
     match = re.search(rule.pattern, answer.lines[-1]) if answer.found and answer.lines else None
     if match is None:
         raise StateError(
-            "no-answer", f"the server did not say within {rule.seconds} s who is on", hint="Try again, or see its log."
+            "no-answer",
+            f"the server did not list its players within {rule.seconds} s",
+            hint="Try again, or see its log.",
         )
     names = [printable(one.strip(), LONGEST_NAME) for one in match["names"].split(rule.separator)]
     limit = game.settings.get("max_players")
@@ -60,7 +62,7 @@ def players_on(host: Host, folder: Path, stop_asked: Callable[[], bool]) -> Play
     return Players(
         folder=str(home.folder),
         name=instance.name,
-        online=tuple(one for one in names if one and one != rule.nobody),
+        online=tuple(one for one in names if one and one != rule.empty),
         most=most if isinstance(most, int) and not isinstance(most, bool) else None,
     )
 
@@ -74,7 +76,7 @@ def order_players(host: Host, folder: Path, order: Order, text: str, stop_asked:
     if not command:
         raise StateError(
             "not-sayable",
-            f"the definition of {game.title} does not say how to {order}",
+            f"the definition of {game.title} has no {order} command",
             hint=f"Add console.{order} to it, if the game has such a command.",
         )
     if not text.strip() or printable(text) != text:

@@ -66,7 +66,7 @@ def write_report(host: Host, folder: Path, file: Path) -> ReportResult:
     parts = {name: redactor.text(text) for name, text in _parts(host, state).items()}
     removed = dict(sorted(redactor.counts.items()))
     lines = [f"{count} times: {what}" for what, count in removed.items()]
-    parts["removed.txt"] = "Taken out of all texts in here:\n" + "\n".join(lines or ["nothing"]) + "\n"
+    parts["removed.txt"] = "Removed from all texts in this archive:\n" + "\n".join(lines or ["nothing"]) + "\n"
     parts["report.html"] = _page(state.instance.name, parts)
     packed = io.BytesIO()
     with zipfile.ZipFile(packed, "w", zipfile.ZIP_DEFLATED) as archive:

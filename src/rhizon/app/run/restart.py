@@ -46,8 +46,8 @@ def _warn(host: Host, folder: Path, say: str, reporter: Reporter, stop_asked: Ca
     while (left := until - time.monotonic()) > 0:
         if stop_asked():
             if say:
-                _say(host, folder, say, "the restart was called off")
-            raise CancelledError("restart-cancelled", "the restart was called off", hint="The server goes on.")
+                _say(host, folder, say, "the restart was cancelled")
+            raise CancelledError("restart-cancelled", "the restart was cancelled", hint="The server keeps running.")
         if marks and left <= marks[0]:
             if say:
                 _say(host, folder, say, f"restart in {_span(marks[0])}")

@@ -61,14 +61,17 @@ def start(
         if mark is not None and not mark.is_bare and not now.kept:
             reporter.step("giving the server a new keeper")
             console_of(home, mark).close()
-            reporter.done("its keeper was gone; it has a new one")
+            reporter.done("the server has a new keeper; the old one had ended")
         return _result(home, pid=now.pid, already=True, ready_seconds=now.ready_seconds)
     _remember(host, home, wishes, reporter)
-    launched = launch(host, home, reporter, restart=None, anyway=wishes.anyway, ask_move=wishes.ask_move)
+    waits = wishes.wait != 0
+    launched = launch(
+        host, home, reporter, restart=None, anyway=wishes.anyway, ask_move=wishes.ask_move, attended=waits
+    )
     with launched.server as server:
         ready: float | None = None
         noticed: tuple[Finding, ...] = ()
-        if wishes.wait != 0:
+        if waits:
             try:
                 ready = launched.until_ready(host, wishes.wait, stop_asked)
             except NotReadyError:

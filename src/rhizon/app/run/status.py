@@ -94,7 +94,7 @@ def wait_for(
                 hint=f"See what it does: {command_line('rhizon', 'log', home.folder)}",
             )
         if stop_asked():
-            raise CancelledError("wait-cancelled", "the wait was cancelled", hint="The server goes on.")
+            raise CancelledError("wait-cancelled", "the wait was cancelled", hint="The server keeps running.")
         time.sleep(POLL_SECONDS)
 
 

@@ -18,7 +18,7 @@ __all__ = ["console"]
 @command(
     "console",
     examples=(
-        ("rhizon console marsh", "see what it prints and type commands; Ctrl-D leaves, the server goes on"),
+        ("rhizon console marsh", "show its output and type commands; Ctrl-D detaches, the server keeps running"),
         ("rhizon console marsh --do 'say high tide at nine'", "type one line, for scripts"),
         ("rhizon console marsh --do save --until 'saved'", "and wait for a line that answers it"),
     ),
@@ -40,7 +40,7 @@ def console(
 ) -> Answer | None:
     """Attach to the console of a running server, from any terminal; several can be attached at once.
 
-    Leaving it ends nothing. With --do: exit code 1 when --until did not match in time.
+    Detaching does not stop the server. With --do: exit code 1 when --until did not match in time.
     """
     if line is None and until is not None:
         raise click.UsageError("--until belongs to --do.")

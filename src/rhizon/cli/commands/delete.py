@@ -38,7 +38,7 @@ def delete(call: Call, server: Server, yes: bool) -> Answer:
 
     if not yes and not call.dry_run:
         if not call.asks:
-            raise InputError("nobody-to-ask", "nobody is there to confirm it", hint="Add --yes.")
+            raise InputError("nobody-to-ask", "confirmation is required, and there is no terminal", hint="Add --yes.")
         plan = make(call.host, server.folder, call.reporter, dry_run=True)
         call.close()
         text = f"Remove {plan.folder} ({counted(plan.files, 'file')}, {size_text(plan.size)}, worlds: "

@@ -49,8 +49,8 @@ def dev(
 ) -> Answer:
     """Try each new build of a mod on a server, for its developer.
 
-    A build that the rules refuse, or with which the server does not become ready, is taken away again, and the last
-    good one put back. Exit code 6 when the last build did not work. Ctrl-C stops the server and ends it.
+    A build that fails the checks, or with which the server does not become ready, is removed again, and the last good
+    one restored. Exit code 6 when the last build did not work. Ctrl-C stops the server and ends it.
     """
     from rhizon.app.run.dev import Developing, DevWishes
     from rhizon.app.run.stop import stop

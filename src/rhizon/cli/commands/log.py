@@ -28,7 +28,7 @@ STYLES = {"error": "red", "warning": "yellow", "info": ""}
     ),
 )
 @click.argument("server", type=SERVER)
-@click.option("-f", "--follow", is_flag=True, help="Go on with new lines; Ctrl-C ends it, the server goes on.")
+@click.option("-f", "--follow", is_flag=True, help="Follow new lines until Ctrl-C; the server keeps running.")
 @click.option("--since", type=AGE, metavar="TIME", help="Only what came in this time (30m, 12h, 7d).")
 @click.option("--run", type=click.IntRange(1), default=1, metavar="N", help="Run: 1 is the last one, 2 the one before.")
 @click.option(

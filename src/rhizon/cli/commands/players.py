@@ -19,17 +19,17 @@ __all__ = ["players"]
 @command(
     "players",
     examples=(
-        ("rhizon players marsh", "who is on now?"),
+        ("rhizon players marsh", "list the players who are online"),
         ("rhizon players marsh --say 'high tide at nine'", "tell all players"),
-        ("rhizon players marsh --kick Oddvar", "one name for it in every game"),
+        ("rhizon players marsh --kick Oddvar", "the same option in every game"),
     ),
 )
 @click.argument("server", type=SERVER)
-@click.option("--say", metavar="TEXT", help="Tell all players this.")
-@click.option("--kick", metavar="NAME", help="Remove a player from the server; they may come back.")
-@click.option("--ban", metavar="NAME", help="Remove a player for good.")
+@click.option("--say", metavar="TEXT", help="Send this message to all players.")
+@click.option("--kick", metavar="NAME", help="Kick a player; they can rejoin.")
+@click.option("--ban", metavar="NAME", help="Ban a player.")
 def players(call: Call, server: Server, say: str | None, kick: str | None, ban: str | None) -> Answer:
-    """List the players of a running server, or give an order about them.
+    """List the players of a running server, send them a message, or kick or ban one.
 
     The game's own console commands are typed, as its definition names them.
     """

@@ -20,7 +20,7 @@ __all__ = ["report"]
 
 @command(
     "report",
-    examples=(("rhizon report marsh -o marsh.zip", "what a helper needs; read report.html in it before you send it"),),
+    examples=(("rhizon report marsh -o marsh.zip", "read report.html in it before you send it"),),
 )
 @click.argument("server", type=SERVER)
 @click.option(
@@ -32,9 +32,9 @@ __all__ = ["report"]
     help="Write the archive to this file.",
 )
 def report(call: Call, server: Server, output: Path) -> Answer:
-    """Write what a helper needs into one archive: logs, findings, lock, settings, crashes, facts of the machine.
+    """Collect diagnostics into one archive: logs, findings, lock, settings, crash reports, facts about the machine.
 
-    Secrets, addresses, and names of the user and the machine are taken out of every text; it says how often.
+    Secrets, addresses, and names of the user and the machine are removed from every text; the report counts them.
     """
     from rhizon.app.run.report import write_report
 
@@ -44,4 +44,4 @@ def report(call: Call, server: Server, output: Path) -> Answer:
 
 def _body(to: "Console", done: "ReportResult") -> None:
     taken = "; ".join(f"{what} ({count})" for what, count in done.removed.items()) or "nothing"
-    say(to, f"taken out: {taken}")
+    say(to, f"removed: {taken}")

@@ -27,7 +27,7 @@ __all__ = ["restart"]
 def restart(call: Call, server: Server, after: float, wait: float | None, anyway: bool) -> Answer:
     """Stop servers cleanly and start them again; one that does not run is started.
 
-    Players are told before, where the game's definition has a command for that. Ctrl-C calls it off.
+    Players are told before, where the game's definition has a command for that. Ctrl-C cancels it.
     """
     from rhizon.app.run.restart import restart as again
     from rhizon.app.run.start import StartWishes

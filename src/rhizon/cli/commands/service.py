@@ -53,7 +53,7 @@ def install(call: Call, server: Server, user: bool, now: bool) -> Answer:
 @command(
     "remove",
     group=service,
-    examples=(("rhizon service remove marsh", "it no longer starts at boot; a server that runs goes on"),),
+    examples=(("rhizon service remove marsh", "it no longer starts at boot; a running server keeps running"),),
     dry_run="Show what would be removed and remove nothing.",
 )
 @click.argument("server", type=SERVER)

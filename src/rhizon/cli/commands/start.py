@@ -57,7 +57,7 @@ def start(
     """Start servers in the background.
 
     What `rhizon check` finds comes first: errors refuse the start, warnings are shown. Each server has a keeper of its
-    own that owns its console and log, and starts it again after a crash. The server stays when the terminal is closed.
+    own that owns its console and log, and restarts it after a crash. The server keeps running when the terminal closes.
     Exit code 6 when it does not become ready, with the reason and the content at fault.
     """
     from rhizon.app.run.start import StartWishes

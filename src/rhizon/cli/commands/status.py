@@ -57,7 +57,7 @@ def _body(to: "Console", found: "ServerStatus") -> None:
     now = found.now
     pairs = []
     if now.pid is not None:
-        keeper = "" if now.kept else "; it has no keeper now: the next start, console or stop gives it one"
+        keeper = "" if now.kept else "; no keeper: the next start, console or stop starts one"
         if now.state == "unknown-outside":
             keeper = "; Rhizon did not start it"
         pairs.append(("process", f"{now.pid}{keeper}"))

@@ -278,13 +278,13 @@ class HoldRule(Strict, frozen=True, kw_only=True):
 
 
 class PlayersRule(Strict, frozen=True, kw_only=True):
-    """How to ask a server who is on it: the command, and a pattern for the line that answers it, with the group
-    ``names``; between them is ``separator``, and ``nobody`` is what it says for none."""
+    """How to list the players who are online: the command, and a pattern for its answer with the group ``names``,
+    which ``separator`` separates. ``empty`` is the word that the server prints if there are none."""
 
     command: Line
     pattern: Line
     separator: Annotated[str, msgspec.Meta(min_length=1, max_length=10)] = ", "
-    nobody: str = ""
+    empty: str = ""
     seconds: Annotated[int, msgspec.Meta(ge=1, le=60)] = 5
 
     def __post_init__(self) -> None:
@@ -348,8 +348,8 @@ def _encoding(name: str, where: str) -> None:
 
 
 class LogFile(Strict, frozen=True, kw_only=True):
-    """A file of the server's folder that it logs to, beside what it prints. ``*`` in its name stands for what changes
-    from run to run, a date or a number: the newest of these files is followed."""
+    """A log file in the server's folder, in addition to its output. ``*`` in its name matches a date or number that
+    differs between runs: the newest matching file is followed."""
 
     path: Line
     encoding: Line = "utf-8"

@@ -32,8 +32,8 @@ Restart = Literal["never", "on-crash", "always"]
 
 
 class LifeRules(Strict, frozen=True, kw_only=True):
-    """What happens to a server that its keeper finds ended: ``restart`` after a crash, or always when nobody asked it
-    to stop; after ``pause_seconds``, doubled each time, at most ``most_restarts`` times within ``within_seconds``.
+    """What happens after a server exits: ``restart`` after a crash, or always unless it was asked to stop; after
+    ``pause_seconds``, doubled each time, at most ``most_restarts`` times within ``within_seconds``.
     Before a restart after a crash its world is backed up, where ``back_up`` says so. ``adjust_memory`` allows more
     memory after it ran out; ``tell`` is a command to run, or an http(s) address to post to, with word of each
     crash."""
