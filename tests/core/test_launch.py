@@ -1,6 +1,5 @@
 """How a server is started: arguments for each runtime, and scripts that need no Rhizon."""
 
-import re
 import shlex
 import subprocess
 import tempfile
@@ -85,18 +84,6 @@ class Commands(unittest.TestCase):
         content = ("herds/010-a", "herds/020-b c")
         script = start_scripts(game, "own", None, 96, content)[START_SCRIPTS[0]]
         self.assertIn(b"export HARBOUR='it'\"'\"'s $HOME'", script)
-        windows = start_scripts(game, "own", None, 96, content)[START_SCRIPTS[1]].decode()
-        joined, apart = (re.compile(one) for one in re.findall(r"-match '([^']+)'", windows))
-
-        def as_windows_does(text: bytes) -> tuple[str, ...]:
-            """The patterns of start.cmd, in the order in which it tries them."""
-            made: list[str] = []
-            for line in map(str.strip, text.decode().splitlines()):
-                if line and not line.startswith("#"):
-                    match = None if joined.match(line) else apart.match(line)
-                    made += [line] if match is None else match.groups()
-            return tuple(made)
-
         texts = (
             b"",
             b"--on-moor x\n",
@@ -111,7 +98,6 @@ class Commands(unittest.TestCase):
                 named = [word for one in content for word in ("--herd", one)]
                 expected = "".join(f"<{one}>\n" for one in ("first", *argument_list(text), *named))
                 self.assertEqual((done.stdout.decode(), done.stderr), (expected, b""))
-                self.assertEqual(as_windows_does(text), argument_list(text))
                 command = start_command(
                     game, Launch("own", None, 96, path_separator=":", content=content, arguments=argument_list(text))
                 )

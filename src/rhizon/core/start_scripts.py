@@ -13,12 +13,11 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.names import RelPath
 from rhizon.core.runtimes import FAMILIES
+from rhizon.core.start_cmd import ARGUMENTS, RUNTIME, cmd_script
 
 __all__ = ["START_SCRIPTS", "start_scripts"]
 
 START_SCRIPTS = (RelPath("start.sh"), RelPath("start.cmd"))
-_RUNTIME = "\0runtime"  # in a command these two stand for what is only known when it runs
-_ARGUMENTS = "\0arguments"
 
 
 class _Start(NamedTuple):
@@ -50,8 +49,8 @@ def start_scripts(
                     heap_mib,
                     path_separator=path_separator,
                     content=content,
-                    arguments=(_ARGUMENTS,) if game.arguments_file is not None else (),
-                    program=_RUNTIME,
+                    arguments=(ARGUMENTS,) if game.arguments_file is not None else (),
+                    program=RUNTIME,
                 ),
             ),
             recorded=runtime.program if runtime else "",
@@ -60,7 +59,7 @@ def start_scripts(
         )
 
     unix, windows = START_SCRIPTS
-    return {unix: "\n".join(_unix(start(":"))).encode(), windows: "\r\n".join(_windows(start(";"))).encode()}
+    return {unix: "\n".join(_unix(start(":"))).encode(), windows: cmd_script(**start(";")._asdict())}
 
 
 def _remarks(game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int) -> tuple[str, str]:
@@ -75,7 +74,7 @@ def _unix(start: _Start) -> list[str]:
     """The script for POSIX shells."""
     lines = ["#!/bin/sh", *(f"# {one}" for one in start.remarks), 'cd "$(dirname "$0")" || exit 1']
     lines += [f"export {name}={shlex.quote(value)}" for name, value in start.variables.items()]
-    if _RUNTIME in start.command:
+    if RUNTIME in start.command:
         lines += [
             f"runtime=${{RHIZON_RUNTIME:-{shlex.quote(start.recorded)}}}",
             f'[ -x "$runtime" ] || runtime={shlex.quote(start.usual)}',
@@ -95,42 +94,5 @@ def _unix(start: _Start) -> list[str]:
             "  esac",
             f"done < {shlex.quote(start.arguments_file)}",
         ]
-    known = {_RUNTIME: '"$runtime"', _ARGUMENTS: '"$@"'}
+    known = {RUNTIME: '"$runtime"', ARGUMENTS: '"$@"'}
     return [*lines, "exec " + " ".join(known.get(one) or shlex.quote(one) for one in start.command), ""]
-
-
-# What stands in the file must not be read by cmd as a command: PowerShell, which every Windows has, puts it in quotes.
-_READ_ARGUMENTS = (
-    "$q=[string][char]34;"
-    "$words=@(foreach($line in [IO.File]::ReadAllLines('FILE')){"
-    "$line=$line.Trim();"
-    "if(-not $line -or $line.StartsWith('#')){continue};"
-    "if($line -match '^[-+/]\\S*='){$line}"
-    "elseif($line -match '^([-+/]\\S*)\\s+(.*)$'){$matches[1];$matches[2]}"
-    "else{$line}});"
-    "($words|ForEach-Object{$q+$_.Replace($q,'\\'+$q)+$q}) -join ' '"
-)
-
-
-def _windows(start: _Start) -> list[str]:
-    """The script for cmd.exe, with CRLF line ends."""
-    lines = ["@echo off", "setlocal DisableDelayedExpansion", *(f"rem {one}" for one in start.remarks), 'cd /d "%~dp0"']
-    lines += [f'set "{name}={_cmd(value)}"' for name, value in start.variables.items()]
-    if _RUNTIME in start.command:
-        lines += [
-            f'set "RUNTIME={_cmd(start.recorded)}"',
-            'if defined RHIZON_RUNTIME set "RUNTIME=%RHIZON_RUNTIME%"',
-            f'if not exist "%RUNTIME%" set "RUNTIME={start.usual}"',
-        ]
-    if start.arguments_file is not None:
-        read = _cmd(_READ_ARGUMENTS.replace("FILE", start.arguments_file.replace("'", "''")))
-        lines += [
-            'set "ARGUMENTS="',
-            f'for /f "delims=" %%a in (\'powershell -NoProfile -Command "{read}"\') do set "ARGUMENTS=%%a"',
-        ]
-    known = {_RUNTIME: '"%RUNTIME%"', _ARGUMENTS: "%ARGUMENTS%"}
-    return [*lines, " ".join(known.get(one) or f'"{_cmd(one)}"' for one in start.command), ""]
-
-
-def _cmd(text: str) -> str:
-    return text.replace("%", "%%")
