@@ -22,7 +22,7 @@ from rhizon.core.words import command_line
 from rhizon.keeper.job import Job
 from rhizon.keeper.places import JOB, LIFE, OUTPUT
 
-__all__ = ["KeptProcess", "Life", "adopt", "end_keeper", "keeper_command", "life_of", "start_keeper"]
+__all__ = ["KeptProcess", "Life", "adopt", "end_keeper", "keeper_command", "keeper_ended", "life_of", "start_keeper"]
 
 START_SECONDS = 30.0
 POLL_SECONDS = 0.05
@@ -137,11 +137,18 @@ def end_keeper(life: Life) -> None:
     """Ends a keeper whose server has ended, and waits for it. Raises StateError where it stays."""
     with contextlib.suppress(OSError):
         os.kill(life.keeper.pid, signal.SIGTERM)
+    if not keeper_ended(life):
+        raise StateError("keeper-failed", "the keeper of the server does not end", hint=f"End {life.keeper.pid}.")
+
+
+def keeper_ended(life: Life) -> bool:
+    """Waits for a keeper that is about to end; False where it does not."""
     until = time.monotonic() + KILL_SECONDS
     while life.kept:
         if time.monotonic() > until:
-            raise StateError("keeper-failed", "the keeper of the server does not end", hint=f"End {life.keeper.pid}.")
+            return False
         time.sleep(POLL_SECONDS)
+    return True
 
 
 class KeptProcess:

@@ -20,6 +20,7 @@ from rhizon.app.keep.find_backup import Backups, VerifyResult
 from rhizon.app.keep.repair import RepairResult
 from rhizon.app.keep.roll_back import RollBackResult
 from rhizon.app.keep.undo import KeptStateList
+from rhizon.app.machine.careful_update import CarefulUpdate
 from rhizon.app.machine.clone import CloneResult
 from rhizon.app.machine.delete import DeleteResult
 from rhizon.app.machine.forget import ForgetResult
@@ -122,7 +123,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "store verify": (Verified,),
     "targets": (TargetTable,),
     "undo": (RollBackResult, KeptStateList),
-    "update": (ProvisionResult, UpdateTrial),
+    "update": (ProvisionResult, UpdateTrial, CarefulUpdate),
 }
 SEVERAL = (
     "backup",

@@ -36,6 +36,7 @@ def show_changes(to: "Console", changes: Changes, call: "Call") -> None:
         rows.append((one.id, str(one.before or "-"), str(one.after or "removed"), whom))
     if rows:
         call.table(to, ("release", "before", "after", "for"), rows)
+    if rows and (changes.target or changes.settings or changes.ports or changes.memory is not None):
         to.print()
     for name, values in (("target", changes.target), ("setting", changes.settings), ("port", changes.ports)):
         for value in values:

@@ -85,10 +85,12 @@ def _no_restart(home: InstanceFolder, reporter: Reporter, *, stop_first: bool | 
     Raises StateError where that may not be."""
     if not (home.own / LIFE).is_file():
         return
-    from rhizon.adapters.keepers import end_keeper, life_of  # psutil is slow to import
+    from rhizon.adapters.keepers import end_keeper, keeper_ended, life_of  # psutil is slow to import
 
     life = life_of(home)
     if life is None or not life.kept:
+        return
+    if life.next_start is None and keeper_ended(life):  # its server has ended, and it is putting the log away
         return
     if stop_first is False:
         raise StateError(
@@ -103,6 +105,7 @@ def _no_restart(home: InstanceFolder, reporter: Reporter, *, stop_first: bool | 
 
 def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | None, pid: int) -> None:
     """Asks a server to stop and waits for it."""
+    from rhizon.adapters.keepers import keeper_ended, life_of
     from rhizon.adapters.processes import alive, began, signalled  # psutil is slow to import, and servers seldom run
 
     console = host.game_of(home.instance()).console
@@ -130,6 +133,9 @@ def _stop(host: Host, home: InstanceFolder, reporter: Reporter, mark: RunMark | 
         time.sleep(0.05)
     if mark is not None:
         home.mark_ended(mark)
+        life = life_of(home)
+        if life is not None:
+            keeper_ended(life)  # it is putting the log away; another start would find it there
     vars(host).pop("processes", None)  # they are looked at again
     reporter.done(f"the server has stopped{how}")
 

@@ -224,15 +224,18 @@ def ports_for(
     kept: Mapping[str, int],
     others: Sequence[Entry],
     fixed: Mapping[str, int] | None = None,
+    *,
+    runs: bool = False,
 ) -> dict[str, int]:
     """A port for each role that no other instance holds and no program uses, the ``kept`` one where that is free.
-    Raises :class:`StateError` where a ``fixed`` one is not."""
+    ``runs``: the server itself uses the kept ones now. Raises :class:`StateError` where a ``fixed`` one is not free."""
     held = {number: f"the server {one.name} ({one.folder})" for one in others for number in one.numbers}
+    own = set(every_number(game, kept).values()) if runs else ()
 
     def holder(number: int, protocol: str) -> str | None:
         if number in held:
             return held[number]
-        return holder_of(number) if socket_in_use(number, protocol) else None
+        return holder_of(number) if number not in own and socket_in_use(number, protocol) else None
 
     return allocate(port_wishes(game, lock, kept), fixed or {}, holder, host.port_room())
 

@@ -19,9 +19,17 @@ __all__ = ["allocated"]
 
 
 def allocated(
-    host: Host, choice: Choice, wishes: ProvisionWishes, before: Instance | None, others: Sequence[Entry]
+    host: Host,
+    choice: Choice,
+    wishes: ProvisionWishes,
+    before: Instance | None,
+    others: Sequence[Entry],
+    *,
+    runs: bool = False,
 ) -> Instance:
-    """Raises InputError (no such port), StateError (a port or memory that is not free)."""
+    """``runs``: the server does so now.
+
+    Raises InputError (no such port), StateError (a port or memory that is not free)."""
     source, game = choice.source, choice.game
     places = port_places(choice.game, choice.lock)
     fixed = dict(source.ports) | dict(wishes.ports)
@@ -33,7 +41,7 @@ def allocated(
                 f"there is no port role {role}",
                 hint=f"Did you mean {guess[0]}?" if guess else f"Roles: {', '.join(places)}",
             )
-    ports = ports_for(host, game, choice.lock, before.ports if before else {}, others, fixed)
+    ports = ports_for(host, game, choice.lock, before.ports if before else {}, others, fixed, runs=runs)
     memory = host.memory(sum(one.memory_mib for one in others))
     typed = wishes.memory_mib if wishes.memory_mib is not None else (before.memory_mib if before else None)
     heap = grant(game, choice.budget, memory, typed if typed is not None else source.memory_mib)

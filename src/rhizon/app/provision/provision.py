@@ -17,6 +17,7 @@ from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.edited_files import FileDiff, Insisted, merge_edited, shown_diff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, others_than, reserved
+from rhizon.app.instance.server_state import RUNS, state_of
 from rhizon.app.instance.server_tree import piecewise, read_tree, tree_files
 from rhizon.app.instance.state import InstanceState, compare_states, load_state
 from rhizon.app.instance.wanted_files import locked_files, wanted_files
@@ -64,8 +65,16 @@ def provision(
     with exclusive(host, home, reporter):
         _fit_for_us(home)  # once more: what was interrupted is rolled back now
         _restore_documents(home, reporter)
+        if _runs(host, home):
+            unchanged = _Work(host, wishes, home, reporter).unchanged()
+            if unchanged is not None:
+                return unchanged
         require_stopped(host, home, reporter, stop_first=wishes.stop_first)
         return _Work(host, wishes, home, reporter).done(ask_licence)
+
+
+def _runs(host: Host, home: InstanceFolder) -> bool:
+    return home.is_ours and state_of(host, home).state in RUNS
 
 
 def _restore_documents(home: InstanceFolder, reporter: Reporter) -> None:
@@ -135,6 +144,16 @@ class _Work:
         had_world = world_folder(self._home, self._choice.game, instance).is_dir()
         return self._result(self._plan(instance), instance, "planned", had_world=had_world)
 
+    def unchanged(self) -> ProvisionResult | None:
+        """What there is, where that is already all that would be made; None where something would change."""
+        instance, _ = self._allocated(others_than(self._host, self._home))
+        if instance != self._was or not instance.first_start_done:
+            return None
+        planned = self._plan(instance)
+        if any(step.action != "keep" for step in planned.plan.steps):
+            return None
+        return self._result(planned, instance, "ready to run", had_world=True)
+
     def done(self, ask_licence: AskLicence | None) -> ProvisionResult:
         """Makes it so: reserve, lay out, bring up."""
         choice, home = self._choice, self._home
@@ -160,7 +179,8 @@ class _Work:
         return self._result(planned, instance, state, had_world=had_world, kept=number, backup=backup)
 
     def _allocated(self, others: Sequence[Entry]) -> tuple[Instance, Entry]:
-        instance = allocated(self._host, self._choice, self._wishes, self._was, others)
+        runs = _runs(self._host, self._home)
+        instance = allocated(self._host, self._choice, self._wishes, self._was, others, runs=runs)
         return instance, entry_of(self._choice.game, self._home, instance)
 
     def _foresee(self, state: InstanceState, topics: Collection[Topic]) -> None:

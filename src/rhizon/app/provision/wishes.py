@@ -121,6 +121,11 @@ class ProvisionResult(msgspec.Struct, frozen=True, kw_only=True):
             return f"{mib_text(self.heap_mib)} of heap ({why}) and {mib_text(one.outside_heap_mib)} beside it"
         return f"estimated {mib_text(self.heap_mib + one.outside_heap_mib)} ({why}), not enforced"
 
+    @property
+    def changes_nothing(self) -> bool:
+        """Whether the server is, or was, already what it would become."""
+        return (self.changes is None or self.changes.none) and all(step.action == "keep" for step in self.steps)
+
     def count(self, action: Action) -> int:
         """How many files this was done to."""
         return sum(step.action == action for step in self.steps)

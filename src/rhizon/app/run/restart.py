@@ -12,7 +12,7 @@ from rhizon.app.run.start import StartResult, StartWishes, start
 from rhizon.app.run.stop import stop
 from rhizon.core.errors import CancelledError, StateError
 
-__all__ = ["restart"]
+__all__ = ["count_down", "restart"]
 
 # Seconds before a restart at which players are told.
 WARN_AT = (3600, 1800, 900, 600, 300, 120, 60, 30, 10)
@@ -30,32 +30,35 @@ def restart(
     """``after`` so many seconds, in which players are told where the game has a command for that. A server that does
     not run is only started. Raises what :func:`start` and :func:`stop` raise, CancelledError."""
     home = host.home(folder).required()
-    game = host.game_of(home.instance())
     if state_of(host, home).state == "ready":
-        _warn(host, folder, game.console.say, reporter, stop_asked, after)
+        count_down(host, folder, reporter, stop_asked, after, "restart")
         stop(host, folder, reporter)
     return start(host, folder, reporter, stop_asked, wishes)
 
 
-def _warn(host: Host, folder: Path, say: str, reporter: Reporter, stop_asked: Callable[[], bool], after: float) -> None:
-    """Counts down, and tells players at some times. Raises CancelledError; then players are told that, too."""
+def count_down(
+    host: Host, folder: Path, reporter: Reporter, stop_asked: Callable[[], bool], after: float, what: str
+) -> None:
+    """Counts ``after`` seconds down to ``what``, and tells players at some times, where the game has a command for
+    that. Raises CancelledError; then players are told that, too."""
+    say = host.game_of(host.home(folder).instance()).console.say
     until = time.monotonic() + after
     marks = [one for one in WARN_AT if one < after]
     if after and say:
-        _say(host, folder, say, f"restart in {_span(after)}")
+        _say(host, folder, say, f"{what} in {_span(after)}")
     while (left := until - time.monotonic()) > 0:
         if stop_asked():
             if say:
-                _say(host, folder, say, "the restart was cancelled")
-            raise CancelledError("restart-cancelled", "the restart was cancelled", hint="The server keeps running.")
+                _say(host, folder, say, f"the {what} was cancelled")
+            raise CancelledError("restart-cancelled", f"the {what} was cancelled", hint="The server keeps running.")
         if marks and left <= marks[0]:
             if say:
-                _say(host, folder, say, f"restart in {_span(marks[0])}")
+                _say(host, folder, say, f"{what} in {_span(marks[0])}")
             marks = [one for one in marks if one < left]
-        reporter.progress(f"restart in {_span(left)}", 1 - left / after)
+        reporter.progress(f"{what} in {_span(left)}", 1 - left / after)
         time.sleep(min(0.5, left))
     if say:
-        _say(host, folder, say, "restart now")
+        _say(host, folder, say, f"{what} now")
 
 
 def _say(host: Host, folder: Path, say: str, text: str) -> None:

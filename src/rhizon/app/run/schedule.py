@@ -17,13 +17,14 @@ from rhizon.adapters.systemd import Systemd, cron_lines, has_cron, write_cron
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive
+from rhizon.app.instance.server_state import RUNS, state_of
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.service import environment_of, owner_of
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.model.instance import Instance, ScheduledTask
 from rhizon.core.service_unit import cron_time, on_calendar, timer_units
 
-__all__ = ["Schedule", "TaskLine", "TaskResult", "add_task", "list_tasks", "remove_task", "run_task"]
+__all__ = ["Schedule", "TaskLine", "TaskResult", "add_task", "list_tasks", "remove_task", "run_task", "task_lines"]
 
 RESULTS = "schedule.json"  # in .rhizon/: the last result of each
 TASK_SECONDS = 6 * 3600.0
@@ -151,15 +152,23 @@ def _schedule(
     files: Sequence[str] = (),
     planned: bool = False,
 ) -> Schedule:
-    instance, results = home.instance(), _results(home)
+    instance = home.instance()
     return Schedule(
         folder=str(home.folder),
         name=instance.name,
         planned=planned,
-        tasks=tuple(TaskLine(task=one, last=results.get(one.what)) for one in instance.schedule),
+        tasks=task_lines(home, instance),
         by=by,
         files=tuple(files),
     )
+
+
+def task_lines(home: InstanceFolder, instance: Instance) -> tuple[TaskLine, ...]:
+    """What is scheduled for a server, each with how it ended last."""
+    if not instance.schedule:
+        return ()
+    results = _results(home)
+    return tuple(TaskLine(task=one, last=results.get(one.what)) for one in instance.schedule)
 
 
 def _results(home: InstanceFolder) -> dict[str, TaskResult]:
@@ -178,16 +187,21 @@ def run_task(host: Host, folder: Path, what: str) -> TaskResult:
     options = {
         "backup": ["--keep", task.keep] if task.keep else [],
         "restart": ["--in", "10m"],
-        "update": ["--stop-first"],
+        "update": ["--careful", "--in", "10m"],
     }
+    if what == "restart" and state_of(host, home).state not in RUNS:  # who stopped it wants it stopped
+        return _written(home, what, 0, "the server does not run; nothing was done")
     command = [sys.executable, "-P", "-m", "rhizon", what, str(home.folder), *options[what]]
     try:
         done = subprocess.run(command, capture_output=True, text=True, timeout=TASK_SECONDS, check=False)
         code, said = done.returncode, (done.stdout if done.returncode == 0 else done.stderr).strip().splitlines()
     except subprocess.TimeoutExpired:
         code, said = 1, [f"it took longer than {TASK_SECONDS / 3600:.0f} h and was ended"]
-    result = TaskResult(
-        when=time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), exit_code=code, said=said[0][:300] if said else ""
-    )
+    return _written(home, what, code, said[0][:300] if said else "")
+
+
+def _written(home: InstanceFolder, what: str, code: int, said: str) -> TaskResult:
+    """Keeps how a task ended."""
+    result = TaskResult(when=time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime()), exit_code=code, said=said)
     home.write_own(RESULTS, msgspec.json.encode(_results(home) | {what: result}))
     return result

@@ -13,6 +13,7 @@ from rhizon.adapters.processes import usage_of
 from rhizon.app.host import Host
 from rhizon.app.instance.server_state import ServerState, State, state_of
 from rhizon.app.run.crashes import last_crash
+from rhizon.app.run.schedule import TaskLine, task_lines
 from rhizon.core.errors import CancelledError, NotReadyError, StateError
 from rhizon.core.words import command_line
 
@@ -23,7 +24,8 @@ POLL_SECONDS = 0.1
 
 class ServerStatus(msgspec.Struct, frozen=True, kw_only=True):
     """One server: ``memory_mib`` of its processes now, ``processor`` the share of one that they used since they began,
-    None where none runs; ``granted_mib`` what it may use; ``crash`` what is known of the last crash."""
+    None where none runs; ``granted_mib`` what it may use; ``crash`` what is known of the last crash; ``schedule`` what
+    is done regularly, and how that ended last."""
 
     folder: str
     name: str
@@ -35,6 +37,7 @@ class ServerStatus(msgspec.Struct, frozen=True, kw_only=True):
     ports: dict[str, int]
     restart: str
     crash: str
+    schedule: tuple[TaskLine, ...] = ()
 
 
 class WaitResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -65,6 +68,7 @@ def status(host: Host, folder: Path) -> ServerStatus:
         ports=instance.ports,
         restart=instance.life.restart,
         crash=f"{crash.when}: {crash.what}" if crash is not None and now.state in ("crashed", "crash-loop") else "",
+        schedule=task_lines(home, instance),
     )
 
 

@@ -11,9 +11,9 @@ from rhizon.core.units import counted
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from rhizon.app.run.schedule import Schedule
+    from rhizon.app.run.schedule import Schedule, TaskLine
 
-__all__ = ["schedule"]
+__all__ = ["schedule", "task_end"]
 
 
 @command(
@@ -61,15 +61,21 @@ def schedule(
     return Answer(done, text, lambda to: _body(to, done, call))
 
 
+def task_end(line: "TaskLine") -> str:
+    """When it ended last, and whether well."""
+    last = line.last
+    if last is None:
+        return "not done yet"
+    return f"{last.when}: {'done' if last.exit_code == 0 else f'exit code {last.exit_code}'}"
+
+
 def _body(to: "Console", done: "Schedule", call: Call) -> None:
     rows = [
         [
             one.task.what,
             one.task.when,
             one.task.keep,
-            f"{one.last.when}: {'done' if one.last.exit_code == 0 else f'exit code {one.last.exit_code}'}"
-            if one.last
-            else "",
+            task_end(one) if one.last is not None else "",
             one.last.said if one.last else "",
         ]
         for one in done.tasks

@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.commands.schedule import task_end
 from rhizon.cli.output import Step, show_pairs
 from rhizon.cli.servers import Server
 from rhizon.core.units import duration_text, mib_text
@@ -75,4 +76,6 @@ def _body(to: "Console", found: "ServerStatus") -> None:
         pairs.append(("exit code", str(now.exit_code)))
     if now.why or found.crash:
         pairs.append(("why", "; ".join(one for one in (now.why, found.crash) if one)))
+    for line in found.schedule:
+        pairs.append((line.task.what, f"{line.task.when}; {task_end(line)}"))
     show_pairs(to, pairs)

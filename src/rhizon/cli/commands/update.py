@@ -8,7 +8,7 @@ import click
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.licence import ask_on_terminal, licence_pending
-from rhizon.cli.options import ask_secret, catalog_options, pairs
+from rhizon.cli.options import AGE, ask_secret, catalog_options, pairs
 from rhizon.cli.output import Step, say
 from rhizon.cli.servers import Server
 
@@ -27,6 +27,7 @@ __all__ = ["update"]
         ("rhizon update marsh --dry-run", "show which newer releases fit, and what changes for players"),
         ("rhizon update marsh --on-copy", "does it start with the newest releases? nothing changes here"),
         ("rhizon update --all --stop-first", "update every server of this machine"),
+        ("rhizon update marsh --careful --in 10m", "on a copy first; then restart the server with it in ten minutes"),
         ("rhizon update marsh --without otterden", "leave otterden out until --with otterden"),
         ("rhizon update marsh --source ./marsh-evening-1.3.rhz", "change to another pack or list"),
     ),
@@ -67,6 +68,14 @@ __all__ = ["update"]
 @click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
 @click.option("--on-copy", is_flag=True, help="Try it on a copy of the server: update, start, report, remove the copy.")
 @click.option("--keep-copy", is_flag=True, help="With --on-copy: keep the copy.")
+@click.option(
+    "--careful",
+    is_flag=True,
+    help="Try it on a copy first, then restart the server with it; undo it if the server does not start.",
+)
+@click.option(
+    "--in", "after", type=AGE, default="0m", metavar="TIME", help="With --careful: stop the server after this time."
+)
 @click.option("--no-backup", is_flag=True, help="Do not back the world up first.")
 def update(
     call: Call,
@@ -80,6 +89,8 @@ def update(
     allow_installer: bool,
     on_copy: bool,
     keep_copy: bool,
+    careful: bool,
+    after: float,
     no_backup: bool,
 ) -> Answer:
     """Bring servers to the newest releases that fit their list or pack, or one to another list or pack.
@@ -106,12 +117,14 @@ def update(
     reporter = call.reporter
     if on_copy:
         return _on_copy(call, wishes, server, keep=keep_copy)
+    if careful:
+        return _carefully(call, wishes, server, after)
     made = make(call.host, wishes, reporter, ask_on_terminal(reporter) if call.asks else None)
     call.close()
     if made.state == "prepared":
         raise licence_pending(made, accept_licence=("--accept-licence",))
     planned = made.state == "planned"
-    nothing = (made.changes is None or made.changes.none) and all(step.action == "keep" for step in made.steps)
+    nothing = made.changes_nothing
     headline = "up to date" if nothing else "plan for the update" if planned else "updated"
     steps = [Step(("rhizon", "run", server.label), "start it")]
     if made.kept is not None:
@@ -142,6 +155,42 @@ def _on_copy(call: Call, wishes: "UpdateWishes", server: Server, *, keep: bool) 
         done.update.findings,
         (Step(("rhizon", "update", server.label), "update the server itself"), *kept) if not done.why else kept,
         exit_code=0 if not done.why else 6,
+    )
+
+
+def _carefully(call: Call, wishes: "UpdateWishes", server: Server, after: float) -> Answer:
+    """The update, once a copy has started with it."""
+    from rhizon.app.machine.careful_update import careful_update
+    from rhizon.cli.terminal import stop_signals
+
+    reporter = call.reporter
+    with stop_signals() as asked:
+        done = careful_update(
+            call.host,
+            wishes,
+            reporter,
+            asked,
+            after=after,
+            ask_licence=ask_on_terminal(reporter) if call.asks else None,
+        )
+    call.close()
+    ready = f"ready after {done.ready_seconds:.1f} s" if done.ready_seconds is not None else "not running, as before"
+    texts = {
+        "planned": "plan for the update",
+        "nothing": "up to date",
+        "trial-failed": f"not updated: a copy does not start with the update: {done.why}",
+        "updated": f"updated, {ready}",
+        "undone": f"update undone, because the server did not start: {done.why}; {ready}",
+    }
+    failed = done.outcome in ("trial-failed", "undone")
+    back = (Step(("rhizon", "undo", server.label), "take the update back"),) if done.outcome == "updated" else ()
+    return Answer(
+        done,
+        f"{done.name}: {texts[done.outcome]}",
+        None if done.outcome == "nothing" else lambda to: _body(to, done.update, call),
+        done.update.findings,
+        back,
+        exit_code=6 if failed else 0,
     )
 
 
