@@ -2,6 +2,7 @@
 
 import functools
 import hashlib
+import os
 from collections.abc import Callable
 from pathlib import Path
 from typing import Literal
@@ -19,8 +20,10 @@ from rhizon.app.provision.choose import Choice
 from rhizon.app.provision.first_start import first_start
 from rhizon.app.provision.wishes import AskLicence, LicenceText, ProvisionWishes, State
 from rhizon.app.reporter import Reporter
+from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import NotReadyError
 from rhizon.core.finding import Finding
+from rhizon.core.launch import Launch
 from rhizon.core.model.instance import Instance, LicenceAnswer
 from rhizon.core.secret import revealed
 
@@ -51,7 +54,15 @@ def bring_up(
         return _with_world(choice, wishes, home, instance, reporter, None), [], "ready to run"
     edits = native_edits(state.with_instance(instance), {**instance.settings, **revealed(wishes.secrets)})
     secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret and one.store)
-    start = functools.partial(first_start, home, game, instance, edits, secret_files, reporter)
+    content = wishes.first_start == "content" or (wishes.first_start is None and game.first_start.with_content)
+    launch = Launch(
+        choice.lock.target.loader if content else None,
+        instance.runtime,
+        instance.heap_mib,
+        path_separator=os.pathsep,
+        content=content_paths(game, choice.lock) if content else (),
+    )
+    start = functools.partial(first_start, home, game, launch, edits, secret_files, reporter)
     findings, bare = _first_start(home, world_folder(home, game, instance), start, reporter)
     instance = msgspec.structs.replace(instance, first_start_done=True)
     return _with_world(choice, wishes, home, instance, reporter, bare), findings, "ready to run"

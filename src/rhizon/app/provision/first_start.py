@@ -1,6 +1,4 @@
-"""The first start: bare, so that the server writes its own files; then settings are put into them."""
-
-import os
+"""The first start: bare or with content, so that the server writes its own files; then settings are put into them."""
 
 from rhizon import interrupts
 from rhizon.adapters.instances import InstanceFolder, RunMark
@@ -13,7 +11,6 @@ from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.finding import Finding
 from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.instance import Instance
 from rhizon.core.settings.apply import NativeEdits
 
 __all__ = ["first_start"]
@@ -22,12 +19,12 @@ __all__ = ["first_start"]
 def first_start(
     home: InstanceFolder,
     game: GameDefinition,
-    instance: Instance,
+    launch: Launch,
     edits: NativeEdits,
     secret_files: frozenset[str],
     reporter: Reporter,
 ) -> list[Finding]:
-    """Starts the bare server once and stops it; then its files hold the settings and ports.
+    """Starts the server once and stops it; then its files hold the settings and ports.
 
     Where the server completes a settings file that is there, it is written before the start too: the ports are then
     right from the first second and the world is raised from the right seed.
@@ -35,18 +32,10 @@ def first_start(
     """
     early = {file: one for file, one in edits.items() if game.first_start.before(file, one[0])}
     write_edits(home, early, secret_files)
-    reporter.step("first start without content: the server writes its own files")
-    command = start_command(
-        game,
-        Launch(
-            None,
-            instance.runtime,
-            instance.heap_mib,
-            path_separator=os.pathsep,
-            arguments=started_with(home, game),
-        ),
-    )
-    environment = start_environment(game, instance.runtime, instance.heap_mib)
+    how = "without content" if launch.loader is None else "with content"
+    reporter.step(f"first start {how}: the server writes its own files")
+    command = start_command(game, launch._replace(arguments=started_with(home, game)))
+    environment = start_environment(game, launch.runtime, launch.heap_mib)
     with RunningServer.start(command, environment, home.folder, game, reporter) as server:
         mark = RunMark(server.process.pid, server.process.since)
         home.mark_running(mark)

@@ -30,6 +30,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when that is not where
     they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops a server that
     runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says of the change.
+    ``first_start`` is with the content or not (None: as the definition says).
     ``content`` is left out or held at other releases, whatever the source says. ``ask_secret`` is asked for secrets
     that a list wants a person to type.
     """
@@ -48,6 +49,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     settings: Mapping[str, str | int | bool] = {}
     secrets: Mapping[str, Secret] = {}
     world: Path | None = None
+    first_start: Literal["bare", "content"] | None = None
     stop_first: bool = False
     back_up: bool = True
     why: str = ""

@@ -1,7 +1,7 @@
 """``rhizon provision``."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import click
 
@@ -78,6 +78,11 @@ FETCH = "fetch"
 @click.option("--world", type=click.Path(path_type=Path), metavar="FOLDER", help="Import a copy of this world folder.")
 @click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
 @click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
+@click.option(
+    "--first-start",
+    type=click.Choice(["bare", "content"]),
+    help="Make the first start without content or with it; by default as the game's definition says.",
+)
 @click.option("--start", "starts", is_flag=True, help="Then start it in the background and wait until it is ready.")
 def provision(
     call: Call,
@@ -94,12 +99,13 @@ def provision(
     world: Path | None,
     accept_licence: bool,
     allow_installer: bool,
+    first_start: Literal["bare", "content"] | None,
     starts: bool,
 ) -> Answer:
     """Make a server in FOLDER from SOURCE: a content list, a pack (folder or .rhz), a lock or a folder of archives.
 
     Solves, fetches and verifies; leaves out client-only content; allocates runtime, ports and memory; lays the files
-    out in one transaction; starts the bare server once so that its own files hold your settings. Run it again after
+    out in one transaction; starts the server once so that its own files hold your settings. Run it again after
     changing the list, with the server's name or its folder: worlds and your edits stay.
     """
     from rhizon.app.choose.runtimes import RuntimeWish
@@ -121,6 +127,7 @@ def provision(
         settings=dict(pairs(settings, "--set")),
         secrets=secret_values(secrets),
         world=world,
+        first_start=first_start,
         stop_first=call.stop_first,
         dry_run=call.dry_run,
         ask_secret=ask_secret if call.asks else None,

@@ -250,11 +250,13 @@ class WorldRule(Strict, frozen=True, kw_only=True):
 
 
 class FirstStart(Strict, frozen=True, kw_only=True):
-    """What the first start, without content, brings into being. With ``completes_settings`` the settings are written
+    """What the first start brings into being. It is one of the bare server, or with the content (``with_content``)
+    where a world that is created without it would lack something. With ``completes_settings`` the settings are written
     before it too; those in a folder that it creates are not, whatever is said."""
 
     creates: tuple[RelPath, ...] = ()
     completes_settings: bool = False
+    with_content: bool = False
 
     def before(self, file: str, dialect: str) -> bool:
         """Whether a settings file is written before the first start too. Arguments always are, since no one else
