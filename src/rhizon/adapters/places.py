@@ -71,6 +71,11 @@ class Places(NamedTuple):
         return self._data("backups")
 
     @property
+    def deleted(self) -> Path:
+        """What a deleted server's backup does not have: archives of files that Rhizon did not place."""
+        return self._data("deleted")
+
+    @property
     def ledger(self) -> Path:
         """What the servers of this machine hold."""
         return self.state / "ledger.sqlite3"

@@ -33,7 +33,7 @@ from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
 from rhizon.core.settings.merge import MergeConflict, Merged, merge_keys, merge_lines
 
-__all__ = ["FileDiff", "Insisted", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
+__all__ = ["FileDiff", "Insisted", "files_below", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
 
 LARGEST_SETTINGS_FILE = 4 << 20
 UNTOUCHED = "new version, since it was not edited"
@@ -86,19 +86,19 @@ def settings_paths(state: InstanceState) -> list[RelPath]:
     ours = {path for path, owned in inventory.files.items() if not owned.edited}
     with home.inside() as inside:
         for path in game.first_start.creates:
-            named |= set(_below(inside, path))
+            named |= set(files_below(inside, path))
         return sorted(
             path for path in named if path not in ours and not path.startswith(world) and _ordinary(inside, path)
         )
 
 
-def _below(inside: Inside, path: str) -> Iterator[RelPath]:
+def files_below(inside: Inside, path: str) -> Iterator[RelPath]:
     """Every file at or below a path, links and Rhizon's own left out."""
     if path == RHIZON:
         return
     if inside.is_folder(path):
         for name in inside.names(path):
-            yield from _below(inside, f"{path}/{name}")
+            yield from files_below(inside, f"{path}/{name}")
         return
     with contextlib.suppress(UnsafeNameError):  # nothing of ours; it stays where it is
         yield safe_path(path)

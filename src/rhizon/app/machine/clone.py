@@ -5,8 +5,10 @@ from pathlib import Path
 
 import msgspec
 
+from rhizon.adapters.files import copy_shared, translated
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive
+from rhizon.app.instance.other_files import other_files
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.keep.backup import back_up_before
 from rhizon.app.keep.find_backup import Sought
@@ -35,8 +37,9 @@ def clone(
     host: Host, folder: Path, new: Path, reporter: Reporter, *, without_world: bool = False, dry_run: bool = False
 ) -> CloneResult:
     """Backs the server up (also while it runs, as ``rhizon backup`` does) and makes another one of that: what Rhizon
-    placed comes from the store, settings and world from the backup. Raises InputError (a folder that is there),
-    :class:`~rhizon.core.errors.StateError`."""
+    placed comes from the store, settings and world from the backup, all other files from the folder.
+
+    Raises InputError (a folder that is there), :class:`~rhizon.core.errors.StateError`."""
     home = host.home(folder).required()
     state = require_instance_state(host, home)
     target = new if new.is_absolute() or len(new.parts) > 1 else home.folder.parent / new
@@ -58,6 +61,11 @@ def clone(
     sought = Sought(of=backup.id, when=backup.when)
     wishes = RestoreWishes(sought=sought, name=name, without_world=without_world)
     made = restore(host, target, reporter, wishes)
+    with translated("copy other files", target):
+        for one in other_files(state):  # put there by hand, or by the server for itself
+            if not (target / one).exists():
+                (target / one).parent.mkdir(parents=True, exist_ok=True)
+                copy_shared(home.folder / one, target / one)
     return CloneResult(
         folder=made.folder,
         name=made.name,

@@ -2,25 +2,35 @@
 
 import os
 import shutil
+import time
+import zipfile
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import translated
+from rhizon.adapters.files import make_folders, sync_folder, translated
+from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host, open_ledger
 from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.instance.other_files import other_files
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.keep.backup import back_up_before
 from rhizon.app.keep.find_backup import Sought, verify_backup
+from rhizon.app.machine.removal import remove_left_over, remove_renamed, rename_away
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import TrustError
+from rhizon.core.units import counted
 
 __all__ = ["DeleteResult", "delete"]
+
+EARLIEST = 315_619_200  # a zip knows no time before 1980
 
 
 class DeleteResult(msgspec.Struct, frozen=True, kw_only=True):
     """What went, or would go: files and bytes, worlds by name, ports and memory that are free now. ``backup`` is the
-    time and ``backup_id`` the id of the backup that stays."""
+    time and ``backup_id`` the id of the backup that stays. ``other_files`` are not in it, since Rhizon did not place
+    them and they are no settings: they are in the zip ``archive``."""
 
     folder: str
     name: str
@@ -30,8 +40,10 @@ class DeleteResult(msgspec.Struct, frozen=True, kw_only=True):
     worlds: tuple[str, ...]
     memory_mib: int
     ports: dict[str, int]
+    other_files: tuple[str, ...]
     backup_id: str
     backup: str
+    archive: str
 
 
 def delete(
@@ -42,6 +54,7 @@ def delete(
     is not sound; nothing was removed)."""
     home = host.home(folder).required()
     state = require_instance_state(host, home)
+    others = other_files(state)
     files = [one for one in home.folder.rglob("*") if one.is_file() and not one.is_symlink()]
     worlds_folder = home.folder / state.game.world.folder
     worlds = tuple(sorted(one.name for one in worlds_folder.iterdir())) if worlds_folder.is_dir() else ()
@@ -54,11 +67,14 @@ def delete(
         worlds=worlds,
         memory_mib=state.instance.heap_mib + state.game.memory.outside_heap_mib,
         ports=state.instance.ports,
+        other_files=tuple(others),
         backup_id="",
         backup="",
+        archive="",
     )
     if dry_run:
         return plan
+    remove_left_over(home.folder.parent)
     with exclusive(host, home, reporter):
         require_stopped(host, home, reporter, stop_first=stop_first)
         backup = back_up_before(host, state, reporter, "before: delete")
@@ -69,13 +85,37 @@ def delete(
                 f"the backup of {backup.when} is damaged; nothing was removed",
                 hint="Check that disk.",
             )
+        archive = _archived(host, home, f"{home.instance().name}-{backup.when}", others, reporter)
         reporter.step(f"removing {home.folder}")
-        away = home.folder.with_name(f".{home.folder.name}-deleted-{os.getpid()}")
         with translated("remove the server", home.folder):
-            home.folder.rename(away)
+            away = rename_away(home.folder)
     with open_ledger(host, write=True) as ledger, ledger.claim():
         ledger.drop(str(home.folder))
-    with translated("remove the server", away):
-        shutil.rmtree(away)
+    remove_renamed(away)
     reporter.done(f"removed {home.folder}")
-    return msgspec.structs.replace(plan, backup_id=backup.id, backup=backup.when)
+    return msgspec.structs.replace(plan, backup_id=backup.id, backup=backup.when, archive=archive)
+
+
+def _archived(host: Host, home: InstanceFolder, name: str, others: Sequence[str], reporter: Reporter) -> str:
+    """A zip of files that no backup has; "" where there are none. Raises StateError (no room)."""
+    if not others:
+        return ""
+    path = host.places.deleted / f"{name}.zip"
+    reporter.step(f"keeping {counted(len(others), 'other file')}")
+    make_folders(path.parent, 0o700)
+    with translated("keep other files", path), home.inside() as inside:
+        coming = path.with_suffix(".coming")
+        with zipfile.ZipFile(coming, "w", zipfile.ZIP_DEFLATED, strict_timestamps=False) as archive:
+            for one in others:
+                handle = inside.open_read(one)
+                stat = os.fstat(handle)
+                entry = zipfile.ZipInfo(one, time.localtime(max(stat.st_mtime, EARLIEST))[:6])
+                entry.external_attr = (stat.st_mode & 0xFFFF) << 16
+                entry.compress_type = zipfile.ZIP_DEFLATED
+                with os.fdopen(handle, "rb") as source, archive.open(entry, "w", force_zip64=True) as target:
+                    shutil.copyfileobj(source, target, 1 << 20)
+        with coming.open("rb") as written:
+            os.fsync(written.fileno())
+        coming.replace(path)
+        sync_folder(path.parent)
+    return str(path)

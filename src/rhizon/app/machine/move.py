@@ -1,6 +1,5 @@
 """A server to another folder, on the same disk or another one."""
 
-import os
 import shutil
 from pathlib import Path
 
@@ -9,6 +8,7 @@ import msgspec
 from rhizon.adapters.files import copy_shared, free_bytes, translated
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive, require_stopped
+from rhizon.app.machine.removal import remove_left_over, remove_renamed, rename_away
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.units import size_text
@@ -51,6 +51,7 @@ def move(
         )
     if dry_run:
         return MoveResult(folder=str(target), name=name, before=str(home.folder), planned=True, copied=size)
+    remove_left_over(home.folder.parent)
     with exclusive(host, home, reporter):
         require_stopped(host, home, reporter, stop_first=stop_first)
         reporter.step(f"moving {name}")
@@ -77,6 +78,4 @@ def _copied(source: Path, target: Path) -> None:
 
         shutil.copytree(source, coming, symlinks=True, copy_function=copied)
         coming.rename(target)
-        old = source.with_name(f".{source.name}-moved-{os.getpid()}")
-        source.rename(old)
-        shutil.rmtree(old)
+        remove_renamed(rename_away(source))

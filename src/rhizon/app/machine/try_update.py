@@ -1,6 +1,5 @@
 """An update tried on a copy of a server: nothing of the server itself changes."""
 
-import shutil
 from collections.abc import Callable
 from pathlib import Path
 
@@ -9,6 +8,7 @@ import msgspec
 from rhizon.adapters.files import translated
 from rhizon.app.host import Host, open_ledger
 from rhizon.app.machine.clone import clone
+from rhizon.app.machine.removal import remove_renamed, rename_away
 from rhizon.app.provision.update import UpdateWishes, update
 from rhizon.app.provision.wishes import ProvisionResult
 from rhizon.app.reporter import Reporter
@@ -67,4 +67,5 @@ def _remove(host: Host, copy: Path, reporter: Reporter) -> None:
     with open_ledger(host, write=True) as ledger, ledger.claim():
         ledger.drop(str(copy))
     with translated("remove the copy", copy):
-        shutil.rmtree(copy)
+        away = rename_away(copy)
+    remove_renamed(away)

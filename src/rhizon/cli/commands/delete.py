@@ -63,5 +63,8 @@ def _body(to: "Console", done: "DeleteResult") -> None:
             ("free now", f"{mib_text(done.memory_mib)}, ports {', '.join(map(str, done.ports.values()))}"),
         ],
     )
+    if done.other_files:
+        where = f"in {done.archive}" if done.archive else "kept in a zip"
+        say(to, f"{counted(len(done.other_files), 'file')} that Rhizon did not place: {where}")
     if done.backup:
         say(to, f"The backup of {done.backup} stays.")

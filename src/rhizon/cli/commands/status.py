@@ -58,7 +58,7 @@ def _body(to: "Console", found: "ServerStatus") -> None:
     now = found.now
     pairs = []
     if now.pid is not None:
-        keeper = "" if now.kept else "; no keeper: the next start, console or stop starts one"
+        keeper = "" if now.kept else "; no keeper: the next start, run, console or stop starts one"
         if now.state == "unknown-outside":
             keeper = "; Rhizon did not start it"
         pairs.append(("process", f"{now.pid}{keeper}"))
