@@ -88,8 +88,9 @@ def process_plot(
     _finish(file, figure, axes)
 
 
-def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]]) -> None:
-    """The parts of a start as bars: name, seconds at which each begins, and how long it takes. Of many, the longest."""
+def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]], usual: Mapping[str, float]) -> None:
+    """The parts of a start as bars: name, seconds at which each begins, and how long it takes; a mark where it usually
+    ends. Of many, the longest."""
     pyplot = _pyplot()
     longest = sorted(phases, key=lambda one: -one[2])[:MOST_BARS]
     shown = [one for one in reversed(phases) if one in longest]
@@ -100,6 +101,11 @@ def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]]
         left=[begin for _, begin, _ in shown],
         color="#1f6f8b",
     )
+    marked = [(begin + usual[name], row) for row, (name, begin, _) in enumerate(shown) if name in usual]
+    if marked:
+        ends, rows = zip(*marked, strict=True)
+        axes.plot(ends, rows, "|", markersize=11, color="#b7811a", label="usual end (median of earlier starts)")
+        axes.legend(loc="lower left", fontsize=8, frameon=False)
     axes.set_xlabel("seconds since the first line of the log")
     axes.set_xlim(left=0)
     axes.set_title(f"{title}: parts of its last start", loc="left", fontsize=11)

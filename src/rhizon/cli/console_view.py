@@ -71,18 +71,20 @@ class ConsoleView:
     def _with_a_line(self, attached: "Attached") -> None:
         """A line at the bottom that stays whole while the server prints above it."""
         from prompt_toolkit import PromptSession
-        from prompt_toolkit.completion import WordCompleter
         from prompt_toolkit.history import FileHistory
         from prompt_toolkit.patch_stdout import patch_stdout
 
+        from rhizon.cli.console_words import ConsoleWords, completer
+
         game = self._call.host.game_of(attached.home.instance())
+        words = ConsoleWords(game.console, attached.send)
         history = attached.home.own / "console-history"
         with contextlib.suppress(OSError):
             os.close(os.open(history, os.O_CREAT | os.O_WRONLY, 0o600))
             history.chmod(0o600)
         session: PromptSession[str] = PromptSession(
             history=FileHistory(str(history)),
-            completer=WordCompleter(list(game.console.commands), sentence=True) if game.console.commands else None,
+            completer=completer(words),
             complete_while_typing=False,
         )
         done = threading.Event()
@@ -97,6 +99,7 @@ class ConsoleView:
                 if line is not None:
                     batch.append(line)
                 if batch:
+                    words.hear(batch)
                     sys.stdout.write("".join(f"{one}\n" for one in batch))
                 if attached.process.over:
                     with contextlib.suppress(Exception):  # the prompt may be gone already

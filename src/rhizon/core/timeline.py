@@ -1,15 +1,18 @@
 """How long the parts of a start took, by the times at which lines of its log came."""
 
 import re
-from collections.abc import Iterable
+import statistics
+from collections import defaultdict
+from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
 from rhizon.core.model.game import GameDefinition
 
-__all__ = ["Boot", "Phase", "boot_timeline"]
+__all__ = ["Boot", "Phase", "Slower", "boot_timeline", "slower_parts", "usual_seconds"]
 
 MOST_PHASES = 5000
+CLEARLY_SECONDS, CLEARLY_TIMES = 0.3, 1.5  # a part that takes so much longer than usual is told
 
 
 class Phase(msgspec.Struct, frozen=True, kw_only=True):
@@ -31,6 +34,36 @@ class Boot(msgspec.Struct, frozen=True, kw_only=True):
     def slowest(self, most: int) -> list[Phase]:
         """The longest of them."""
         return sorted(self.phases, key=lambda one: -one.seconds)[:most]
+
+
+class Slower(msgspec.Struct, frozen=True, kw_only=True):
+    """A part that took clearly longer than it usually does, in seconds."""
+
+    name: str
+    seconds: float
+    usual: float
+
+
+def usual_seconds(earlier: Sequence[Boot]) -> dict[str, float]:
+    """How long each part usually takes: the median over earlier starts that became ready."""
+    taken: dict[str, list[float]] = defaultdict(list)
+    for boot in earlier:
+        if boot.ready_seconds is not None:
+            for phase in boot.phases:
+                taken[phase.name].append(phase.seconds)
+    return {name: round(statistics.median(seconds), 3) for name, seconds in taken.items()}
+
+
+def slower_parts(last: Boot, usual: Mapping[str, float]) -> tuple[Slower, ...]:
+    """What took clearly longer than usual, the worst first."""
+    found = [
+        Slower(name=one.name, seconds=one.seconds, usual=usual[one.name])
+        for one in last.phases
+        if one.name in usual
+        and one.seconds - usual[one.name] >= CLEARLY_SECONDS
+        and one.seconds >= CLEARLY_TIMES * usual[one.name]
+    ]
+    return tuple(sorted(found, key=lambda one: one.usual - one.seconds))
 
 
 def boot_timeline(game: GameDefinition, began: str, lines: Iterable[tuple[float, str]]) -> Boot:

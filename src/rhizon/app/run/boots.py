@@ -14,7 +14,7 @@ from rhizon.adapters.plots import draw_boot
 from rhizon.app.host import Host
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.timeline import Boot, boot_timeline
+from rhizon.core.timeline import Boot, Slower, boot_timeline, slower_parts, usual_seconds
 from rhizon.core.words import command_line
 from rhizon.keeper.places import OUTPUT, RUNS, TIMES
 
@@ -25,11 +25,14 @@ MOST_BYTES = 16 << 20
 
 
 class Boots(msgspec.Struct, frozen=True, kw_only=True):
-    """Starts, the newest first."""
+    """Starts, the newest first. ``usual`` is how long each part of earlier ones took in seconds (the median), and
+    ``slower`` what took clearly longer in the newest."""
 
     folder: str
     name: str
     boots: tuple[Boot, ...]
+    usual: dict[str, float]
+    slower: tuple[Slower, ...]
 
 
 def boots(host: Host, folder: Path, plot: Path | None = None) -> Boots:
@@ -45,9 +48,16 @@ def boots(host: Host, folder: Path, plot: Path | None = None) -> Boots:
             "no start of the server has been measured yet",
             hint=f"Start it: {command_line('rhizon', 'start', home.folder)}",
         )
+    last, usual = found[0], usual_seconds(found[1:MOST_BOOTS])
     if plot is not None:
-        draw_boot(plot, instance.name, [(one.name, one.begin, one.seconds) for one in found[0].phases])
-    return Boots(folder=str(home.folder), name=instance.name, boots=tuple(found[:MOST_BOOTS]))
+        draw_boot(plot, instance.name, [(one.name, one.begin, one.seconds) for one in last.phases], usual)
+    return Boots(
+        folder=str(home.folder),
+        name=instance.name,
+        boots=tuple(found[:MOST_BOOTS]),
+        usual=usual,
+        slower=slower_parts(last, usual),
+    )
 
 
 def _each(home: InstanceFolder, game: GameDefinition) -> Iterator[Boot]:

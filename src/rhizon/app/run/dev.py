@@ -1,14 +1,15 @@
 """A mod developer's loop: each new build of an archive goes onto a server, which is started with it and judged."""
 
-import hashlib
+import contextlib
 import shutil
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import translated, write_atomic
+from rhizon.adapters.files import hash_file, translated, write_atomic
+from rhizon.adapters.watching import changes_in
 from rhizon.app.archives.on_server import scan_content
 from rhizon.app.archives.scan import scan_files
 from rhizon.app.foresee.foresee import foresee
@@ -63,18 +64,20 @@ class DevResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def newest_build(pattern: str) -> Path | None:
-    """The newest archive that matches, once it is whole; None where there is none."""
+    """The newest archive that matches, once it is whole; None where there is none, or it is about to be replaced."""
     path = Path(pattern)
-    found = [one for one in path.parent.glob(path.name) if one.is_file()]
-    newest = max(found, key=lambda one: one.stat().st_mtime_ns, default=None)
     until = time.monotonic() + WHOLE_SECONDS
-    while newest is not None and time.monotonic() < until:
-        before = newest.stat()
-        time.sleep(STILL_SECONDS)
-        after = newest.stat()
-        if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns) and after.st_size:
-            return newest
-    return newest
+    with contextlib.suppress(OSError):  # a clean build removes what it is about to make again
+        found = [one for one in path.parent.glob(path.name) if one.is_file()]
+        newest = max(found, key=lambda one: one.stat().st_mtime_ns, default=None)
+        while newest is not None and time.monotonic() < until:
+            before = newest.stat()
+            time.sleep(STILL_SECONDS)
+            after = newest.stat()
+            if (before.st_size, before.st_mtime_ns) == (after.st_size, after.st_mtime_ns) and after.st_size:
+                return newest
+        return newest
+    return None
 
 
 class Developing:
@@ -92,6 +95,7 @@ class Developing:
         self._placed: Path | None = None
         self._good: tuple[Path, bytes] | None = None
         self._seen = ""
+        self._looked: tuple[Path, int, int] | None = None
         self.builds: list[Build] = []
 
     @property
@@ -100,12 +104,25 @@ class Developing:
         name = self._home.instance().name
         return DevResult(folder=str(self._home.folder), name=name, builds=tuple(self.builds))
 
+    def changes(self) -> Iterator[bool]:
+        """At once, and then again and again: whether there may be another build."""
+        yield True
+        yield from changes_in(Path(self._wishes.pattern).parent)
+
     def try_newest(self) -> Build | None:
         """Tries the newest build; None where there is none, or it is the one that was tried last."""
         file = newest_build(self._wishes.pattern)
         if file is None:
             return None
-        seen = hashlib.sha256(file.read_bytes()).hexdigest()
+        try:
+            stat = file.stat()
+            looks = (file, stat.st_size, stat.st_mtime_ns)
+            if looks == self._looked:
+                return None
+            seen, _ = hash_file(file)
+        except OSError:
+            return None
+        self._looked = looks
         if seen == self._seen:
             return None
         self._seen = seen

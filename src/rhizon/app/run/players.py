@@ -10,9 +10,10 @@ import msgspec
 from rhizon.app.host import Host
 from rhizon.app.run.console import type_line
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.game_parts import PlayersRule
 from rhizon.core.names import printable
 
-__all__ = ["Order", "PlayerOrder", "Players", "order_players", "players_on"]
+__all__ = ["Order", "PlayerOrder", "Players", "names_in", "order_players", "players_on"]
 
 Order = Literal["kick", "ban", "say"]
 LONGEST_NAME = 64
@@ -49,22 +50,30 @@ def players_on(host: Host, folder: Path, stop_asked: Callable[[], bool]) -> Play
             hint="Add console.players to it: rhizon help describe-a-game",
         )
     answer = type_line(host, folder, rule.command, stop_asked, until=rule.pattern, seconds=rule.seconds)
-    match = re.search(rule.pattern, answer.lines[-1]) if answer.found and answer.lines else None
-    if match is None:
+    online = names_in(rule, answer.lines[-1]) if answer.found and answer.lines else None
+    if online is None:
         raise StateError(
             "no-answer",
             f"the server did not list its players within {rule.seconds} s",
             hint="Try again, or see its log.",
         )
-    names = [printable(one.strip(), LONGEST_NAME) for one in match["names"].split(rule.separator)]
     limit = game.settings.get("max_players")
     most = instance.settings.get("max_players", limit.default) if limit is not None else None
     return Players(
         folder=str(home.folder),
         name=instance.name,
-        online=tuple(one for one in names if one and one != rule.empty),
+        online=online,
         most=most if isinstance(most, int) and not isinstance(most, bool) else None,
     )
+
+
+def names_in(rule: PlayersRule, line: str) -> tuple[str, ...] | None:
+    """The players that a line lists; None for a line that lists none."""
+    match = re.search(rule.pattern, line)
+    if match is None:
+        return None
+    names = [printable(one.strip(), LONGEST_NAME) for one in match["names"].split(rule.separator)]
+    return tuple(one for one in names if one and one != rule.empty)
 
 
 def order_players(host: Host, folder: Path, order: Order, text: str, stop_asked: Callable[[], bool]) -> PlayerOrder:

@@ -6,6 +6,7 @@ from typing import TYPE_CHECKING
 import click
 
 from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.output import say
 from rhizon.cli.servers import SERVER, Server
 from rhizon.core.units import counted
 
@@ -32,7 +33,8 @@ MOST_ROWS = 12
 def boots(call: Call, server: Server, plot: Path | None) -> Answer:
     """Show how long the parts of the last start took, beside earlier starts.
 
-    Times are those at which lines of the log came, to about 20 ms.
+    Times are those at which lines of the log came, to about 20 ms. What a part usually takes is the median of earlier
+    starts.
     """
     from rhizon.app.run.boots import boots as look
 
@@ -44,17 +46,18 @@ def boots(call: Call, server: Server, plot: Path | None) -> Answer:
 
 
 def _body(to: "Console", found: "Boots", call: Call) -> None:
-    last, *earlier = found.boots
-    before = {phase.name: phase.seconds for boot in reversed(earlier[:1]) for phase in boot.phases}
+    last = found.boots[0]
+    for one in found.slower[:3]:
+        say(to, f"slower than usual: {one.name} took {one.seconds:.2f} s, usually {one.usual:.2f} s")
 
-    def earlier_of(name: str) -> str:
-        return f"{before[name]:.2f} s" if name in before else ""
+    def usual(name: str) -> str:
+        return f"{found.usual[name]:.2f} s" if name in found.usual else ""
 
     rows = [
-        [one.name, one.kind, f"{one.begin:.2f} s", f"{one.seconds:.2f} s", earlier_of(one.name)]
+        [one.name, one.kind, f"{one.begin:.2f} s", f"{one.seconds:.2f} s", usual(one.name)]
         for one in last.slowest(MOST_ROWS)
     ]
-    call.table(to, ["part", "kind", "begins", "takes", "before"], rows, right=("begins", "takes", "before"))
+    call.table(to, ["part", "kind", "begins", "takes", "usually"], rows, right=("begins", "takes", "usually"))
     rows = [
         [
             one.began,

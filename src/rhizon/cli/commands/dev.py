@@ -1,6 +1,5 @@
 """``rhizon dev``."""
 
-import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -15,8 +14,6 @@ if TYPE_CHECKING:
     from rhizon.app.run.dev import Build
 
 __all__ = ["dev"]
-
-POLL_SECONDS = 0.3
 
 
 @command(
@@ -61,7 +58,11 @@ def dev(
     with stop_signals() as asked:
         session = Developing(call.host, server.folder, call.reporter, asked, wishes)
         try:
-            while not asked():
+            for changed in session.changes():
+                if asked():
+                    break
+                if not changed:
+                    continue
                 try:
                     build = session.try_newest()
                 except InputError as wrong:
@@ -73,7 +74,6 @@ def dev(
                     _show(build)
                 if once:
                     break
-                time.sleep(POLL_SECONDS)
         finally:
             stop(call.host, server.folder, call.reporter)
             call.close()
