@@ -3,6 +3,7 @@
 import contextlib
 import json
 import socket
+import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -35,13 +36,23 @@ class ConsoleClient:
         try:
             self._socket.settimeout(SECONDS)
             with _named(home.folder) as path:
-                self._socket.connect(path)
+                _connect(self._socket, path)
             self._stream = self._socket.makefile("rb")
-            if self._answered({"token": mark.token.reveal()}).get("known") is not True:
+            answer = self._answered({"token": mark.token.reveal()})
+            if answer.get("busy"):
+                raise StateError(
+                    "console-busy",
+                    "too many consoles are attached to the server",
+                    hint="Close one of them and try again.",
+                )
+            if answer.get("known") is not True:
                 raise ValueError("not known")
         except (OSError, ValueError):
             self._socket.close()
             raise _unheard() from None
+        except StateError:
+            self._socket.close()
+            raise
 
     def __enter__(self) -> "ConsoleClient":
         return self
@@ -100,6 +111,21 @@ class ConsoleClient:
                 + (f": {answer['refused']}" if "refused" in answer else ""),
                 hint="Try again when it is less busy, or add --stop-first.",
             )
+
+
+def _connect(to: socket.socket, path: str) -> None:
+    """Waits in the line of a keeper at which many arrive at once: a full line is an error to the system. Raises
+    OSError."""
+    until = time.monotonic() + SECONDS
+    while True:
+        try:
+            to.connect(path)
+        except BlockingIOError:
+            if time.monotonic() > until:
+                raise
+            time.sleep(0.02)
+        else:
+            return
 
 
 def _unheard() -> StateError:

@@ -155,16 +155,28 @@ class KeptProcess:
     """A server with a keeper, as a process whose lines are read: the same as
     :class:`~rhizon.adapters.processes.ServerProcess`, but that it goes on when this one ends.
 
-    ``whole``: from the beginning of its log; otherwise from now on.
+    ``whole``: from the beginning of its log; otherwise from now on. ``client`` is a way to its keeper; without, one is
+    opened, unless it is ``silent``: then lines are only read.
     """
 
-    def __init__(self, home: InstanceFolder, life: Life, encoding: str, *, whole: bool = True) -> None:
+    def __init__(
+        self,
+        home: InstanceFolder,
+        life: Life,
+        encoding: str,
+        *,
+        whole: bool = True,
+        client: ConsoleClient | None = None,
+        silent: bool = False,
+    ) -> None:
         self._home = home
         self._life = life
         mark = home.running()
         self.pid = life.pid
         self.since = life.process_since
-        self._client = ConsoleClient(home, mark) if mark is not None and not mark.is_bare else None
+        if client is None and not silent and mark is not None and not mark.is_bare:
+            client = ConsoleClient(home, mark)
+        self._client = client
         self._detached = False
         self._over = False
         self._decoder = codecs.getincrementaldecoder(encoding)("replace")

@@ -32,7 +32,7 @@ class ConsoleView:
         from rhizon.app.run.console import attach
         from rhizon.app.run.logs import LogWishes, read_log
 
-        with attach(self._call.host, self._server.folder) as attached:
+        with attach(self._call.host, self._server.folder, read_only=read_only) as attached:
             for line in read_log(self._call.host, self._server.folder, LogWishes(lines=LAST_LINES)).lines:
                 sys.stdout.write(f"{line.text}\n")
             sys.stdout.flush()

@@ -26,7 +26,9 @@ from rhizon.keeper.places import OWN, SOCKET
 
 __all__ = ["Client", "Control", "Holds"]
 
-MOST_CLIENTS = 16
+MOST_CLIENTS = 240
+MOST_CONNECTIONS = 256  # with those that have not said yet who they are
+BACKLOG = 128
 LONGEST = 16 << 10
 MOST_WAITING = 256 << 10
 HELLO_SECONDS = 5.0
@@ -85,7 +87,7 @@ class Control:
         finally:
             os.umask(before)
             os.close(handle)
-        self._listener.listen(MOST_CLIENTS)
+        self._listener.listen(BACKLOG)
         self._listener.setblocking(False)
         self._selector.register(self._listener, selectors.EVENT_READ)
 
@@ -106,16 +108,21 @@ class Control:
                 self._drop(one)
 
     def _accept(self) -> None:
-        try:
-            connection, _ = self._listener.accept()
-        except OSError:
-            return
-        connection.setblocking(False)
-        allowed = len(self._clients) < MOST_CLIENTS
+        """All who wait at the door."""
+        with contextlib.suppress(OSError):
+            while True:
+                connection, _ = self._listener.accept()
+                connection.setblocking(False)
+                self._admit(connection)
+
+    def _admit(self, connection: socket.socket) -> None:
+        """A new client, if it is one of ours and there are not too many."""
         if hasattr(socket, "SO_PEERCRED"):
             facts = connection.getsockopt(socket.SOL_SOCKET, socket.SO_PEERCRED, _PEER.size)
-            allowed = allowed and _PEER.unpack(facts)[1] in (0, os.geteuid())
-        if not allowed:
+            if _PEER.unpack(facts)[1] not in (0, os.geteuid()):
+                connection.close()
+                return
+        if len(self._clients) >= MOST_CONNECTIONS:
             connection.close()
             return
         client = Client(connection)
@@ -145,13 +152,16 @@ class Control:
             self._drop(client)
 
     def _message(self, client: Client, message: dict[str, Any]) -> None:
-        """One message. Raises ValueError for the first one of a client that is not known."""
+        """One message. Raises ValueError for the first one of a client that is not known, or is one too many."""
         if client.known:
             self._asked(client, message)
             return
         token = message.get("token")
         if not isinstance(token, str) or not hmac.compare_digest(token.encode(), self._token):
             raise ValueError("not known")
+        if sum(one.known for one in self._clients) >= MOST_CLIENTS:
+            client.put({"busy": True})
+            raise ValueError("too many")
         client.known = True
         client.put({"known": True})
 

@@ -145,8 +145,11 @@ def console_of(home: InstanceFolder, mark: RunMark) -> ConsoleClient:
     try:
         return ConsoleClient(home, mark)
     except StateError:
-        from rhizon.adapters.keepers import adopt
+        from rhizon.adapters.keepers import adopt, life_of
 
+        life = life_of(home)
+        if life is not None and life.kept:
+            raise
         adopt(home)
         return ConsoleClient(home, home.running() or mark)
 

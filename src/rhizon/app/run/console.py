@@ -36,7 +36,7 @@ class ConsoleAnswer(msgspec.Struct, frozen=True, kw_only=True):
 class Attached:
     """A server's console: its lines from now on, and what is typed. Closing it leaves the server as it is."""
 
-    def __init__(self, home: InstanceFolder, process: KeptProcess, client: ConsoleClient) -> None:
+    def __init__(self, home: InstanceFolder, process: KeptProcess, client: ConsoleClient | None) -> None:
         self.home = home
         self.process = process
         self._client = client
@@ -47,7 +47,6 @@ class Attached:
     def __exit__(self, *_: object) -> None:
         self.process.detach()
         self.process.close()
-        self._client.close()
 
     def line(self, seconds: float) -> str | None:
         """The next line that the server prints, safe to show; None where none came in that time."""
@@ -55,11 +54,13 @@ class Attached:
         return printable(line) if line is not None else None
 
     def send(self, line: str) -> None:
-        """Types a line. Raises StateError where the server does not take it."""
+        """Types a line. Raises StateError where the server does not take it, or this console is read-only."""
+        if self._client is None:
+            raise StateError("read-only", "this console is read-only", hint="Attach without --read-only.")
         self._client.send(line)
 
 
-def attach(host: Host, folder: Path) -> Attached:
+def attach(host: Host, folder: Path, *, read_only: bool = False) -> Attached:
     """The console of a server that runs; one whose keeper has died gets a new one. Raises :class:`StateError` (it does
     not run, or Rhizon did not start it)."""
     home = host.home(folder).required()
@@ -74,7 +75,10 @@ def attach(host: Host, folder: Path) -> Attached:
     life = life_of(home)
     assert life is not None  # its keeper has written it
     encoding = host.game_of(home.instance()).log.encoding
-    return Attached(home, KeptProcess(home, life, encoding, whole=False), client)
+    if read_only:  # its keeper need not know; lines come from a file
+        client.close()
+        return Attached(home, KeptProcess(home, life, encoding, whole=False, silent=True), None)
+    return Attached(home, KeptProcess(home, life, encoding, whole=False, client=client), client)
 
 
 def type_line(
