@@ -19,8 +19,13 @@ from rhizon.app.instance.server_state import state_of
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.instance.worlds import remove_left_mark, world_holder
 from rhizon.app.keep.backup import back_up_before
+from rhizon.app.machine.careful_update import careful_update
 from rhizon.app.machine.move import move
+from rhizon.app.machine.removal import remove_left_over, remove_renamed, rename_away
+from rhizon.app.machine.try_update import UpdateTrial
 from rhizon.app.provision.adjust import ContentChanges, adjusted, combined
+from rhizon.app.provision.update import UpdateWishes
+from rhizon.app.provision.wishes import ProvisionResult
 from rhizon.app.run.boots import boots
 from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.crashes import after_crash, after_ready, crash_reports
@@ -31,7 +36,7 @@ from rhizon.app.run.players import order_players, players_on
 from rhizon.app.run.schedule import add_task, list_tasks, remove_task, run_task
 from rhizon.app.run.start import StartWishes, start
 from rhizon.app.run.status import status
-from rhizon.core.errors import InputError, RhizonError, StateError
+from rhizon.core.errors import InputError, NotReadyError, RhizonError, StateError
 from rhizon.core.junit import junit_xml
 from rhizon.core.log_lines import fingerprint
 from rhizon.core.model.contentlist import ContentList
@@ -257,6 +262,69 @@ class PlayersOn(LifeCase):
         with mock.patch("rhizon.app.run.players.type_line", return_value=silent) as typed:
             order_players(self.host, self.home.folder, "say", "high tide", lambda: False)
         self.assertEqual(typed.call_args.args[2], "say high tide")
+
+
+class CarefulUpdates(LifeCase):
+    """The order of its steps, with each step faked."""
+
+    def go(self, *, nothing: bool = False, trial: str = "", starts: bool = True, ran: bool = True) -> tuple[Any, str]:
+        done: list[str] = []
+
+        def update(_host: Any, wishes: UpdateWishes, *_: Any) -> Any:
+            done.append("plan" if wishes.dry_run else "update")
+            return mock.Mock(spec=ProvisionResult, changes_nothing=nothing, kept=7, backup="then")
+
+        def started(*_: Any) -> Any:
+            done.append("start")
+            if not starts and done.count("start") == 1:
+                raise NotReadyError("start-failed", "no gate", hint="Look.")
+            return mock.Mock(ready_seconds=1.5)
+
+        def undone(_host: Any, _folder: Any, _reporter: Any, wishes: Any) -> None:
+            done.append(f"undo {wishes.number} {wishes.with_world}")
+
+        tried = mock.Mock(spec=UpdateTrial, why=trial)
+        state = mock.Mock(state="ready" if ran else "stopped")
+        fakes = {
+            "update": update, "start": started, "undo": undone, "state_of": lambda *_: state,
+            "try_update": lambda *_: done.append("try") or tried, "stop": lambda *_: done.append("stop"),
+            "count_down": lambda *_: done.append("warn"),
+        }  # fmt: skip
+        with mock.patch.multiple("rhizon.app.machine.careful_update", **fakes):
+            result = careful_update(self.host, UpdateWishes(folder=self.home.folder), Recorder(), lambda: False)
+        return result, ", ".join(done)
+
+    def test_steps(self) -> None:
+        for given, outcome, steps, ready in (
+            ({"nothing": True}, "nothing", "plan", None),
+            ({"trial": "no gate"}, "trial-failed", "plan, try", None),
+            ({"ran": False}, "updated", "plan, try, update", None),
+            ({}, "updated", "plan, try, warn, stop, update, start", 1.5),
+            ({"starts": False}, "undone", "plan, try, warn, stop, update, start, undo 7 True, start", 1.5),
+        ):
+            with self.subTest(outcome):
+                result, done = self.go(**given)  # type: ignore[arg-type]
+                self.assertEqual((result.outcome, done, result.ready_seconds), (outcome, steps, ready))
+
+
+class Removals(LifeCase):
+    def test_only_what_a_killed_removal_left(self) -> None:
+        names = {
+            f".marsh-removed-{NOBODY}": True,  # ours, and its command is gone
+            f".mine-removed-{NOBODY}": False,  # without Rhizon's records: somebody else's
+            f".busy-removed-{os.getpid()}": True,  # its command is at it
+            "marsh-removed-1": True,
+        }
+        for name, ours in names.items():
+            self.write(f"there/{name}/{'.rhizon/' if ours else ''}x", "")
+        (self.folder / "there" / f".mine-removed-{NOBODY}").chmod(0o755)
+        remove_left_over(self.folder / "there")
+        self.assertEqual(sorted(one.name for one in (self.folder / "there").iterdir()), sorted([*names][1:]))
+        remove_left_over(self.folder / "no such folder")
+        away = rename_away(self.folder / "there")
+        self.assertEqual(away.name, f".there-removed-{os.getpid()}")
+        remove_renamed(away)
+        self.assertFalse(away.exists())
 
 
 class Worlds(LifeCase):

@@ -17,6 +17,8 @@ from typing import Any
 
 import urllib3
 
+from rhizon.adapters.console import ConsoleClient
+from rhizon.adapters.instances import InstanceFolder
 from tests.support import CATALOG, PROGRAM, WORLD, Case, not_fast
 
 
@@ -56,7 +58,7 @@ class Life(Case):
         self.assertEqual(self.done("wait", "moor", "stopped", "--wait", "0.3", code=1)["code"], "wait-timeout")
         # its console, its log, its players
         self.assertEqual(self.done("players", "moor"), {**self.done("players", "moor"), "online": [], "most": 16})
-        self.assertEqual(self.done("players", "moor", "--kick", "Odd", code=1)["code"], "not-sayable")
+        self.players()
         typed = self.done("console", "moor", "--do", "gallop", "--until", "knows the call (\\w+)")
         self.assertEqual(typed["lines"][-1], "drovemoor> nobody knows the call gallop")
         self.assertFalse(
@@ -84,11 +86,49 @@ class Life(Case):
         os.kill(keeper, signal.SIGKILL)
         self.until(lambda: not self.now()["kept"])
         self.assertEqual((self.done("start", "moor")["already"], self.now()["kept"]), (True, True))
+        keeper = json.loads((self.home / ".rhizon/life.json").read_text())["keeper"]["pid"]
+        self.assertEqual(self.done("run", "moor", code=1)["code"], "server-running")
+        os.kill(keeper, signal.SIGKILL)
+        self.until(lambda: not self.now()["kept"])
+        attached = subprocess.Popen(
+            [*PROGRAM, "run", "moor"], cwd=self.folder, env=self.environment(), stdin=subprocess.DEVNULL,
+            stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        self.until(lambda: self.now()["kept"])
+        self.assertEqual(self.now()["pid"], pid)
+        attached.send_signal(signal.SIGKILL)  # the server and its keeper stay
+        attached.wait(60)
         self.assertFalse(self.done("restart", "moor")["already"])
         self.assertNotEqual(self.now()["pid"], pid)
         self.assertEqual(self.done("stop", "moor")["was_running"], True)
         self.assertEqual(self.now()["state"], "stopped")
         self.assertEqual(self.done("console", "moor", "--do", "who", code=1)["code"], "not-running")
+
+    def players(self) -> None:
+        """Orders about players by the game's own commands; many consoles at once."""
+        port = str(self.done("list")["instances"][0]["ports"]["gate"])
+        player = [sys.executable, "-m", "rhizon.world.harbour.player", "drovemoor", "127.0.0.1", port]
+
+        def join(name: str, *content: str) -> Any:
+            done = subprocess.run([*player, name, "-", *content], capture_output=True, text=True, timeout=60)
+            return json.loads(done.stdout)
+
+        carried = [f"{one['id']}={one['version']}" for one in join("Tove")["content"]]
+        self.assertEqual([join(name, *carried)["joined"] for name in ("Tove", "Aud", "Odd")], [True] * 3)
+        self.assertEqual(self.done("players", "moor")["online"], ["Tove", "Aud", "Odd"])
+        self.assertIn("Aud was sent homeward", self.done("players", "moor", "--kick", "Aud")["lines"][0])
+        self.done("players", "moor", "--ban", "Odd")
+        self.assertEqual((self.done("players", "moor")["online"], join("Odd", *carried)["joined"]), (["Tove"], False))
+        self.assertIn("the reeve calls: supper", self.done("players", "moor", "--say", "supper")["lines"][0])
+        self.done("players", "moor", "--kick", "Tove")
+        home = InstanceFolder(self.home)
+        mark = home.running()
+        assert mark is not None
+        with contextlib.ExitStack() as stack:
+            consoles = [stack.enter_context(ConsoleClient(home, mark)) for _ in range(100)]
+            for one in consoles:
+                one.send("drive")
+        self.until(lambda: (self.home / ".rhizon/last-run.log").read_text().count("> driving") == 100)
 
     def figures(self) -> None:
         """A table of all servers, a file for an exporter, and a monitoring system that asks."""
@@ -151,12 +191,23 @@ class Life(Case):
             process.wait(30)
 
     def test_from_a_list_to_players(self) -> None:
+        self.done(
+            *("provision", WORLD / "gloamwick.list.toml", "lamp", "--catalog", CATALOG, "--accept-licence"),
+            *("--first-start", "content"),
+        )
+        self.assertIn("lampwright", (self.folder / "lamp/.rhizon/last-run.log").read_text().casefold())
         made = self.done(
             *("provision", WORLD / "emberline.list.toml", "line", "--catalog", CATALOG, "--accept-licence"),
             *("--set", "address=127.0.0.1", "--start"),
         )
         self.assertGreater(made["ready_seconds"], 0)
         self.assertEqual(self.now(made["name"])["state"], "ready")
+        pid = self.now(made["name"])["pid"]
+        for words in (("provision", WORLD / "emberline.list.toml", "line", "--start"), ("update", "line")):
+            self.done(*words)  # nothing to change: the players stay
+        self.assertEqual(self.now(made["name"])["pid"], pid)
+        refused = self.done("provision", WORLD / "emberline.list.toml", "line", "--set", "max_players=3", code=1)
+        self.assertEqual(refused["code"], "server-running")
         again = self.rhizon("start", "line", "--json").result
         self.assertEqual(again["addresses"], [f"127.0.0.1:{made['ports']['line']}"])
 
@@ -208,9 +259,14 @@ class Life(Case):
         self.assertEqual(self.done("check", "moor-trial")["folder"], moved["folder"])
         self.assertEqual(self.done("delete", "moor", "--yes", code=1)["code"], "server-running")
         self.assertEqual(self.done("delete", "moor-trial", code=2)["code"], "nobody-to-ask")
+        self.write("elsewhere/notes/mine.txt", "supper at eight")
+        left = self.folder / ".old-removed-4194305"  # of a removal that was killed: no process has that number
+        (left / ".rhizon").mkdir(parents=True)
         deed = (self.folder / "elsewhere/moors/fairfield/deed.txt").read_bytes()
         gone = self.done("delete", "moor-trial", "--yes")
-        self.assertFalse(Path(moved["folder"]).exists())
+        self.assertFalse(Path(moved["folder"]).exists() or left.exists())
+        with zipfile.ZipFile(gone["archive"]) as archive:
+            self.assertEqual(archive.read("notes/mine.txt"), b"supper at eight")
         self.assertNotIn("moor-trial", [one["name"] for one in self.done("list")["instances"]])
         self.done("restore", "back", "--of", gone["backup_id"], "--at", gone["backup"])
         self.assertEqual((self.folder / "back/moors/fairfield/deed.txt").read_bytes(), deed)
@@ -223,6 +279,13 @@ class Life(Case):
         self.assertEqual(sorted(one.name for one in (self.home / "herds").iterdir()), before)
         self.assertEqual([one["name"] for one in self.done("list")["instances"]], ["moor"])
         self.assertEqual(sorted(one.name for one in self.folder.glob("moor*")), ["moor"])
+        self.done("start", "moor")
+        pid = self.now()["pid"]
+        self.assertEqual(self.done("update", "moor", "--careful")["outcome"], "nothing")
+        self.assertEqual(self.now()["pid"], pid)
+        careful = self.done("update", "moor", "--careful", "--without", "abbeyford")
+        self.assertEqual((careful["outcome"], self.now()["state"], careful["trial"]["copy"]), ("updated", "ready", ""))
+        self.done("stop", "moor")
         self.done("update", "moor", "--without", "abbeyford")
         self.assertFalse(any("abbeyford" in one.name for one in (self.home / "herds").iterdir()))
         kept = self.rhizon("update", "moor", "--json")
@@ -264,3 +327,10 @@ class Life(Case):
         self.assertEqual(self.done("schedule", "moor", "backup", "daily", "25:00", code=2)["code"], "bad-time")
         planned = self.done("schedule", "moor", "backup", "daily", "04:30", "--dry-run")
         self.assertEqual((planned["planned"], planned["tasks"]), (True, []))
+        record = self.folder / "a $b/.rhizon/instance.toml"
+        record.write_text(record.read_text() + '\n[[schedule]]\nwhat = "restart"\nwhen = "daily 04:30"\n')
+        scheduled = [sys.executable, "-m", "rhizon.cli.scheduled", "restart", str(self.folder / "a $b")]
+        done = subprocess.run(scheduled, env=self.environment(), capture_output=True, text=True, timeout=60)
+        self.assertEqual((done.returncode, done.stdout), (0, "the server does not run; nothing was done\n"))
+        (line,) = self.rhizon("status", "moor", "--json").result["schedule"]
+        self.assertEqual((line["task"]["when"], line["last"]["exit_code"]), ("daily 04:30", 0))

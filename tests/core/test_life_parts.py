@@ -5,10 +5,12 @@ import unittest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from rhizon.cli.console_words import ConsoleWords
+from rhizon.core.model.game_parts import ConsoleRule, PlayersRule
 from rhizon.core.model.instance import ScheduledTask
 from rhizon.core.redact import Redactor
 from rhizon.core.service_unit import cron_time, on_calendar, service_unit, timer_units
-from rhizon.core.timeline import boot_timeline
+from rhizon.core.timeline import Boot, Phase, boot_timeline, slower_parts, usual_seconds
 from tests import examples
 from tests.support import TARNHOLT
 
@@ -92,9 +94,43 @@ class Timelines(unittest.TestCase):
         )
         self.assertEqual(boot_timeline(TARNHOLT, "x", lines[:3]).ready_seconds, None)
 
+    def test_what_takes_longer_than_usual(self) -> None:
+        def boot(ready: float | None, **seconds: float) -> Boot:
+            parts = [Phase(name=name, kind="content", begin=0.0, seconds=one) for name, one in seconds.items()]
+            return Boot(began="x", ready_seconds=ready, phases=tuple(parts))
+
+        usual = usual_seconds([boot(3, a=1, b=0.1), boot(4, a=3, b=0.1), boot(5, a=1.2), boot(None, a=90)])
+        self.assertEqual(usual, {"a": 1.2, "b": 0.1})
+        slower = slower_parts(boot(9, a=2.0, b=5.0, c=7.0), usual)
+        self.assertEqual([(one.name, one.usual) for one in slower], [("b", 0.1), ("a", 1.2)])
+        self.assertEqual(slower_parts(boot(9, a=1.7, b=0.35), usual), ())  # not by half, not by much
+
     @given(st.lists(st.tuples(st.floats(0, 1e6), st.text(max_size=40)), max_size=examples(20)))
     def test_any_lines(self, lines: list[tuple[float, str]]) -> None:
         self.assertIsNone(boot_timeline(TARNHOLT, "x", lines).ready_seconds)
+
+
+class Completion(unittest.TestCase):
+    def test_words(self) -> None:
+        typed: list[str] = []
+        rule = PlayersRule(command="who", pattern="^drovers: (?P<names>.*)$", empty="none")
+        clock = iter([0.0, *[float(one) for one in range(40, 400)]])
+        console = ConsoleRule(stop="dusk", players=rule, commands=("bar", "call", "homeward", "home base"))
+        words = ConsoleWords(console, typed.append, lambda: next(clock))
+        self.assertEqual([word for word, _ in words.of("ho")], ["homeward", "home base"])
+        self.assertEqual((list(words.of("bar ")), typed), ([], ["who"]))  # asked, and known the next time
+        words.hear(["drovers: Tove, Aud, Odd", "the gate is shut"])
+        self.assertEqual(list(words.of("bar a")), [("Aud", 1)])
+        self.assertEqual(list(words.of("home b")), [("home base", 6)])
+        words.hear(["drovers: none"])
+        self.assertEqual(list(words.of("bar ")), [])
+        self.assertEqual(typed, ["who"])
+        for _ in range(40):
+            list(words.of("bar t"))
+        self.assertGreater(len(typed), 1)
+        silent = ConsoleWords(ConsoleRule(stop="dusk", commands=("bar",)), typed.append)
+        silent.hear(["drovers: Tove"])
+        self.assertEqual(list(silent.of("bar T")), [])
 
 
 if __name__ == "__main__":
