@@ -51,7 +51,9 @@ def give_like_folder(path: Path) -> None:
     writes among the files of another user must stay theirs. Raises OSError."""
     if _root():
         around = os.stat(path.parent)  # noqa: PTH116 - a link to the folder is followed, the file is not
-        os.chown(path, around.st_uid, around.st_gid, follow_symlinks=False)
+        mine = path.lstat()
+        if (mine.st_uid, mine.st_gid) != (around.st_uid, around.st_gid):
+            os.chown(path, around.st_uid, around.st_gid, follow_symlinks=False)
 
 
 class Inside:
@@ -119,7 +121,7 @@ class Inside:
         handle = os.open(name, _FOLDER | _NOFOLLOW, dir_fd=around)
         if _root():
             facts = os.fstat(around)
-            os.fchown(handle, facts.st_uid, facts.st_gid)
+            _give(handle, Owner(facts.st_uid, facts.st_gid))
         return handle
 
     def _through_link(self, around: int, name: str, path: str) -> int:
@@ -302,7 +304,7 @@ class Inside:
         flags = os.O_WRONLY | os.O_CREAT | _NOFOLLOW | _CLOEXEC | (os.O_APPEND if append else os.O_TRUNC)
         handle = os.open(name, flags, 0o644, dir_fd=around)
         if owner is not None:
-            os.fchown(handle, *owner)
+            _give(handle, owner)
         return handle
 
     def lock(self, path: str) -> int | None:
@@ -316,7 +318,7 @@ class Inside:
         handle = os.open(name, os.O_RDWR | os.O_CREAT | _NOFOLLOW | _CLOEXEC, 0o644, dir_fd=around)
         try:
             if owner is not None:
-                os.fchown(handle, *owner)
+                _give(handle, owner)
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except BlockingIOError:
             os.close(handle)
@@ -399,12 +401,17 @@ class Inside:
                 os.fsync(self._open(path))
 
 
+def _give(handle: int, owner: Owner) -> None:
+    """Gives an open file its owner. A hardened service may not even give it the one it has. Raises OSError."""
+    facts = os.fstat(handle)
+    if (facts.st_uid, facts.st_gid) != owner:
+        os.fchown(handle, *owner)
+
+
 def _finish(handle: int, mode: int, owner: Owner | None) -> None:
     """Gives an open file its owner and mode, and flushes it. Raises OSError."""
     if owner is not None:
-        facts = os.fstat(handle)
-        if (facts.st_uid, facts.st_gid) != owner:
-            os.fchown(handle, *owner)
+        _give(handle, owner)
     if hasattr(os, "fchmod"):
         os.fchmod(handle, mode)
     os.fsync(handle)
