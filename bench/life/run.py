@@ -2,19 +2,23 @@
 
 Real keepers of a small server (a Python program that prints what it is told to): resident memory, processor time at
 100 and at 10,000 lines a second, time to attach, twenty servers at once, and tries in which keeper, server or all are
-killed at any moment while the server counts: what it wrote must be in the log to the last line.
+killed at any moment while the server counts: what it wrote must be in the log to the last line. Then the four games
+of the club, killed and started again.
 """
 
 import contextlib
+import gzip
 import itertools
 import os
 import random
 import signal
+import subprocess
 import sys
 import tempfile
 import time
 from pathlib import Path
 
+import rhizon
 from rhizon.adapters.console import ConsoleClient
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.keepers import adopt, life_of, start_keeper
@@ -155,6 +159,46 @@ def kills(folder: Path, tries: int) -> None:
     print(f"{tries} kills of keeper, server or both: {lost} with a line lost", flush=True)
 
 
+def games(folder: Path, tries: int) -> None:
+    """The four games of the club, each killed at any moment while it runs: it must become ready again on its world, and
+    the log must have what it had before."""
+    harbour = Path(rhizon.__file__).parent / "world/harbour"
+    folder.mkdir()
+    environment = {**os.environ, "RHIZON_STATE": f"{folder}/state", "RHIZON_CONFIG": f"{folder}/config"}
+
+    def program(*words: str) -> int:
+        command = [sys.executable, "-m", "rhizon", *words, "-q"]
+        return subprocess.run(command, cwd=folder, env=environment, check=False).returncode
+
+    order = random.Random(4)
+    ready = kept = 0
+    names = [one.name.partition(".")[0] for one in sorted(harbour.glob("*.list.toml"))]
+    for name in names:
+        source = (str(harbour / f"{name}.list.toml"), name, "--name", name, "--catalog", str(harbour / "catalog"))
+        program("provision", *source, "--accept-licence", "--set", "address=127.0.0.1", "--start")
+        own = folder / name / ".rhizon"
+        for _ in range(tries):
+            time.sleep(order.random() * 0.5)
+            life = life_of(InstanceFolder(folder / name))
+            assert life is not None
+            what = order.choice(("keeper", "server", "all"))
+            for pid in {"keeper": [life.keeper.pid], "server": [life.pid]}.get(what, [life.keeper.pid, life.pid]):
+                os.kill(pid, signal.SIGKILL)
+            before = (own / "last-run.log").read_bytes()
+            if what == "server":  # its keeper starts it again
+                while (now := life_of(InstanceFolder(folder / name))) is not None and now.pid == life.pid:
+                    time.sleep(0.05)
+                ready += program("wait", name, "ready", "--wait", "60") == 0
+            else:
+                ready += program("start", name, "--wait", "60") == 0
+            logs = [(own / "last-run.log").read_bytes()]
+            logs += [gzip.decompress(one.read_bytes()) for one in (own / "runs").glob("*.log.gz")]
+            kept += any(one.startswith(before) for one in logs)
+        program("stop", name)
+    total = tries * len(names)
+    print(f"{total} kills of {', '.join(names)}: {ready} ready again on their worlds, {kept} with the whole log")
+
+
 def main() -> None:
     quick = "--quick" in sys.argv
     with tempfile.TemporaryDirectory() as room:
@@ -164,6 +208,7 @@ def main() -> None:
         attach(next(places))
         twenty(next(places))
         kills(next(places), 20 if quick else 200)
+        games(next(places), 3 if quick else 15)
 
 
 if __name__ == "__main__":

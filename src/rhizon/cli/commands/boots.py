@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
     from rhizon.app.run.boots import Boots
 
-__all__ = ["boots"]
+__all__ = ["boots", "show_boot"]
 
 MOST_ROWS = 12
 
@@ -42,10 +42,11 @@ def boots(call: Call, server: Server, plot: Path | None) -> Answer:
     last = found.boots[0]
     ready = f"ready after {last.ready_seconds:.2f} s" if last.ready_seconds is not None else "did not become ready"
     text = f"{found.name}: {ready}; {counted(len(found.boots), 'start')} kept"
-    return Answer(found, text, lambda to: _body(to, found, call))
+    return Answer(found, text, lambda to: show_boot(to, found, call))
 
 
-def _body(to: "Console", found: "Boots", call: Call) -> None:
+def show_boot(to: "Console", found: "Boots", call: Call) -> None:
+    """The parts of the newest start that took longest, and the starts that are kept."""
     last = found.boots[0]
     for one in found.slower[:3]:
         say(to, f"slower than usual: {one.name} took {one.seconds:.2f} s, usually {one.usual:.2f} s")
