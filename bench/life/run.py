@@ -168,7 +168,8 @@ def games(folder: Path, tries: int) -> None:
 
     def program(*words: str) -> int:
         command = [sys.executable, "-m", "rhizon", *words, "-q"]
-        return subprocess.run(command, cwd=folder, env=environment, check=False).returncode
+        done = subprocess.run(command, cwd=folder, env=environment, capture_output=True, check=False)
+        return done.returncode
 
     order = random.Random(4)
     ready = kept = 0
@@ -185,10 +186,14 @@ def games(folder: Path, tries: int) -> None:
             for pid in {"keeper": [life.keeper.pid], "server": [life.pid]}.get(what, [life.keeper.pid, life.pid]):
                 os.kill(pid, signal.SIGKILL)
             before = (own / "last-run.log").read_bytes()
-            if what == "server":  # its keeper starts it again
-                while (now := life_of(InstanceFolder(folder / name))) is not None and now.pid == life.pid:
+            if what == "server":  # its keeper starts it again, or calls it a crash loop
+                while (now := life_of(InstanceFolder(folder / name))) is not None and (now.pid, now.state) == (
+                    life.pid,
+                    "ready",
+                ):
                     time.sleep(0.05)
-                ready += program("wait", name, "ready", "--wait", "60") == 0
+                again = program("wait", name, "ready", "--wait", "60") == 0
+                ready += again or program("start", name, "--wait", "60") == 0
             else:
                 ready += program("start", name, "--wait", "60") == 0
             logs = [(own / "last-run.log").read_bytes()]

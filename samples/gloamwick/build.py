@@ -87,6 +87,8 @@ def build() -> dict[str, bytes]:
             loader = [*words, *host, str(HERE / "lampwright" / "Loader.cs")]
             lit = mcs(work / f"lit-{number}.exe", "exe", f"-r:{apis[old]}", *loader)
             made[f"loaders/lampwright-{number}.zip"] = packed({"GloamHost.exe": lit, "Lampwright.dll": data})
+            said = f"lampwright {number}\n".encode()
+            made[f"loaders/lampwright-player-{number}.zip"] = packed({"Lampwright.dll": data, "lampwright.txt": said})
         for version in SERVERS:
             made[f"server/gloamwick-{version}.zip"] = packed(
                 {"GloamHost.exe": bare, "gloam.version": f"{version}\n".encode()}

@@ -172,6 +172,10 @@ def build() -> dict[str, bytes]:
         for build_number, oldest in KEELSON.items():
             jar = loader_jar(keelson, "keelson", build_number, oldest)
             made[f"loaders/keelson-{build_number}.zip"] = archive({"loader/keelson.jar": jar})
+            said = f"keelson {build_number}\n".encode()
+            made[f"loaders/keelson-player-{build_number}.zip"] = archive(
+                {"hull/keelson-player.jar": jar, "hull/about.txt": said}
+            )
         for build_number, oldest in GUNWALE.items():
             jar = loader_jar(gunwale, "gunwale", build_number, oldest)
             made[f"loaders/gunwale-{build_number}.zip"] = archive({"loader/gunwale.jar": jar})

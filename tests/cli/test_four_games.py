@@ -122,7 +122,7 @@ class FourGames(Case):
                 assert run.stdout is not None
                 self.assertTrue(any("the gate stands open" in line for line in run.stdout))
                 again = self.rhizon("run", "moor", "--json").json["error"]
-                self.assertEqual(again["hint"], f"Stop it first: rhizon stop {self.folder / 'moor'}")
+                self.assertEqual(again["hint"], f"Attach to it: rhizon console {self.folder / 'moor'}")
                 if killed:
                     run.kill()
                     keeper = json.loads((self.folder / "moor/.rhizon/life.json").read_text())["keeper"]["pid"]

@@ -80,7 +80,8 @@ class WholeRun(Case):
         assert server.stdin is not None
         self.assertEqual(self.rhizon("run", "d", "--json").error["code"], "server-running")
         self.assertEqual(
-            self.rhizon("provision", LIST, "d", "--catalog", CATALOG, "--json").error["code"], "server-running"
+            self.rhizon("provision", LIST, "d", "--memory", "300", "--catalog", CATALOG, "--json").error["code"],
+            "server-running",
         )
         self.assertEqual(self.rhizon("list", "--json").result["instances"][0]["state"], "ready")
         with self.assertRaisesRegex(Exception, "reedlight 2.1.0 is wanted, none is there"):

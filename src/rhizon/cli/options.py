@@ -27,6 +27,7 @@ __all__ = [
     "port_numbers",
     "secret_option",
     "secret_values",
+    "told_options",
 ]
 
 if TYPE_CHECKING:
@@ -105,6 +106,17 @@ def catalog_options(function: F) -> F:
         help="Catalog to take content from: http(s) address or folder. May be repeated.",
     )
     return catalogs(offline(function))
+
+
+def told_options(function: F) -> F:
+    """What players are told of a server."""
+    for option in (
+        click.option("--description", metavar="TEXT", help="What the server is about, in a sentence; remembered."),
+        click.option("--contact", metavar="TEXT", help="Whom players ask; remembered."),
+        click.option("--address", metavar="HOST", help="Name or address that players use; remembered."),
+    ):
+        function = option(function)
+    return function
 
 
 def key_options(function: F) -> F:

@@ -137,6 +137,8 @@ def _release(one: Shelved) -> Release:
         version=facts.version,
         channel=said.channel or _channel(facts.version),
         yanked=said.yanked or "",
+        hand_on=said.hand_on is not False,
+        page=said.page or "",
         placement=said.placement or one.scanned.placement,
         game_versions=said.game_versions or facts.game_versions,
         loaders=said.loaders if said.loaders is not None else facts.loaders,
@@ -185,6 +187,7 @@ def items_of(game: str, found: Iterable[Shelved], findings: list[Finding]) -> li
                 game=game,
                 kind=newest.said.kind or newest.facts.kind,
                 title=newest.said.title or newest.facts.title,
+                summary=newest.said.summary or "",
                 releases=tuple(_release(releases[version]) for version in sorted(releases, reverse=True)),
             )
         )

@@ -1,6 +1,7 @@
 """From a source to a lock."""
 
 import hashlib
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Literal
 
@@ -15,6 +16,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.model.decode import encode_line
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import LaidFile, Lock
+from rhizon.core.names import RelPath
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.apply import require_no_secrets
 from rhizon.core.settings.content import with_content
@@ -112,7 +114,8 @@ def _question(source: Source, game: GameDefinition, catalogs: Catalogs, majors: 
     known = catalogs.fingerprint(game.id) if not source.archives else None
     if known is None:
         return ""
-    overlay = "".join(f"{path} {hashlib.sha256(data).hexdigest()}" for path, data in source.overlay.items())
+    laid = (source.overlay, source.player_overlay)
+    overlay = "".join(f"{path} {hashlib.sha256(data).hexdigest()}" for one in laid for path, data in one.items())
     digest = hashlib.sha256()
     for part in (__version__.encode(), known.encode(), repr(majors).encode(), overlay.encode()):
         digest.update(part + b"\0")
@@ -120,16 +123,20 @@ def _question(source: Source, game: GameDefinition, catalogs: Catalogs, majors: 
     return digest.hexdigest()
 
 
+def _laid(overlay: Mapping[RelPath, bytes]) -> tuple[LaidFile, ...]:
+    return tuple(
+        LaidFile(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
+        for path, data in sorted(overlay.items())
+    )
+
+
 def _whole(lock: Lock, source: Source) -> Lock:
     """The solved lock with what the list or pack says beside its content."""
-    overlay = (
-        LaidFile(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
-        for path, data in sorted(source.overlay.items())
-    )
     return msgspec.structs.replace(
         lock,
         title=source.title,
-        overlay=tuple(overlay),
+        overlay=_laid(source.overlay),
+        player_overlay=_laid(source.player_overlay),
         settings=dict(sorted(source.settings.items())),
         memory_mib=source.memory_mib,
         pack_memory=source.pack_memory,

@@ -31,7 +31,8 @@ LARGEST_PACK = 4 << 30
 
 class Source(msgspec.Struct, frozen=True, kw_only=True):
     """A source as provisioning needs it. ``overlay`` maps paths in the instance to bytes of the pack (of a lock, the
-    store has them), ``carried`` are the archives in it; ``files`` those of a plain folder of archives."""
+    store has them), ``player_overlay`` those in a player's folder, ``carried`` are the archives in it; ``files`` those
+    of a plain folder of archives."""
 
     kind: Literal["list", "pack", "lock"]
     label: str
@@ -47,6 +48,7 @@ class Source(msgspec.Struct, frozen=True, kw_only=True):
     memory_mib: int | None = None
     pack_memory: PackMemory | None = None
     overlay: Mapping[RelPath, bytes] = {}
+    player_overlay: Mapping[RelPath, bytes] = {}
     carried: Mapping[RelPath, bytes] = {}
     files: tuple[FolderFile, ...] = ()
     document: ContentList | Pack | Lock
@@ -159,12 +161,6 @@ def _from_lock(path: Path, lock: Lock) -> Source:
 def _from_pack(path: Path) -> Source:
     """A pack as a source: its releases are exact wishes, its trees an overlay."""
     pack, files = read_pack(path)
-    overlay: dict[RelPath, bytes] = {}
-    for tree in ("shared", "server"):  # the server's own files replace shared ones
-        head = f"files/{tree}/"
-        for name, data in files.items():
-            if name.startswith(head):
-                overlay[safe_path(name.removeprefix(head))] = data
     head = f"{PACK_ARCHIVES}/"
     return Source(
         kind="pack",
@@ -176,10 +172,20 @@ def _from_pack(path: Path) -> Source:
         catalogs=pack.catalogs,
         settings=_plain(pack.settings),
         pack_memory=pack.memory,
-        overlay=overlay,
+        overlay=_trees(files, "shared", "server"),
+        player_overlay=_trees(files, "shared", "player"),
         carried={RelPath(name.removeprefix(head)): data for name, data in files.items() if name.startswith(head)},
         document=pack,
     )
+
+
+def _trees(files: Mapping[RelPath, bytes], *names: str) -> dict[RelPath, bytes]:
+    """The files of these trees, by their paths in a folder; those of the last one replace others."""
+    overlay: dict[RelPath, bytes] = {}
+    for tree in names:
+        head = f"files/{tree}/"
+        overlay |= {safe_path(name.removeprefix(head)): data for name, data in files.items() if name.startswith(head)}
+    return overlay
 
 
 def read_pack(path: Path) -> tuple[Pack, dict[RelPath, bytes]]:

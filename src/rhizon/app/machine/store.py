@@ -180,7 +180,9 @@ def prune_store(host: Host, keep: Sequence[Path], since_seconds: float, *, write
     wanted = {name for one in _needed(host) for name in one.hashes}
     for file in keep:
         lock = read_lock(file)
-        wanted |= {one.sha256 for one in locked_files(lock)} | {one.sha256 for one in lock.overlay}
+        wanted |= {one.sha256 for one in locked_files(lock)} | {
+            one.sha256 for one in (*lock.overlay, *lock.player_overlay)
+        }
     before = time.time() - since_seconds
     gone = [one for one in host.store.entries() if one.name not in wanted and one.since <= before]
     gone += [one for one in host.store.left_over() if one.since <= before]

@@ -12,7 +12,7 @@ from rhizon.core.allocate.memory import grant
 from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.instance import Instance, LifeRules
+from rhizon.core.model.instance import Instance, LifeRules, PlayersInfo
 from rhizon.core.names import suggestions
 
 __all__ = ["allocated"]
@@ -73,6 +73,7 @@ def allocated(
         first_start_done=before.first_start_done if before else False,
         life=before.life if before else LifeRules(),
         schedule=before.schedule if before else (),
+        players=before.players if before else PlayersInfo(),
     )
 
 

@@ -208,7 +208,7 @@ class _Work:
         check_world(home, choice.game, choice.lock, instance, self._wishes.world)
         fetched = _fetch(host, choice, home, self._before, self._reporter)
         lock, game, before = choice.lock, choice.game, self._before
-        for data in choice.source.overlay.values():
+        for data in (*choice.source.overlay.values(), *choice.source.player_overlay.values()):
             host.store.add(data)
         wanted = wanted_files(lock, game, host.store, choice.runtime, allow_installer=self._wishes.allow_installer)
         content = content_paths(game, lock)

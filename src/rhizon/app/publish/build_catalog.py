@@ -1,6 +1,7 @@
 """Make a catalog from a folder of archives."""
 
 import hashlib
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
@@ -25,6 +26,7 @@ from rhizon.core.model.catalog import (
     LoaderBuild,
     ServerFiles,
     Shelf,
+    ShelfLoader,
     ShelfServer,
 )
 from rhizon.core.model.decode import encode_json
@@ -157,14 +159,19 @@ def _host_files(folder: Path, shelf: Shelf, game: str, documents: dict[str, byte
     return HostFiles(
         format="rhizon-host-files/1",
         server=tuple(_server_files(folder, game, one, documents) for one in shelf.server if one.game == game),
-        loaders=tuple(
-            LoaderBuild(
-                artefact=_artefact(folder, one.file),
-                **{name: getattr(one, name) for name in BuildFacts.__struct_fields__},
-            )
-            for one in shelf.loader
-            if one.game == game
-        ),
+        loaders=_builds(folder, shelf.loader, game),
+        player_loaders=_builds(folder, shelf.player_loader, game),
+    )
+
+
+def _builds(folder: Path, builds: Iterable[ShelfLoader], game: str) -> tuple[LoaderBuild, ...]:
+    return tuple(
+        LoaderBuild(
+            artefact=_artefact(folder, one.file),
+            **{name: getattr(one, name) for name in BuildFacts.__struct_fields__},
+        )
+        for one in builds
+        if one.game == game
     )
 
 

@@ -14,8 +14,9 @@ class Command(NamedTuple):
 
 
 TRY, CHOOSE, PROVISION, RUN = "Try it", "Choose", "Provision", "Run"
+SHARE = "Players"
 TUNE, KEEP, MANY, PUBLISH = "Settings, memory, ports", "Keep", "All servers of this machine", "Describe and publish"
-SECTIONS = (TRY, CHOOSE, PROVISION, RUN, TUNE, KEEP, MANY, PUBLISH)
+SECTIONS = (TRY, CHOOSE, PROVISION, RUN, SHARE, TUNE, KEEP, MANY, PUBLISH)
 
 COMMANDS: dict[str, Command] = {
     "demo": Command("demo:demo", "Do the whole job on a made-up world.", TRY),
@@ -42,6 +43,9 @@ COMMANDS: dict[str, Command] = {
     "service": Command("service:service", "Start servers when the machine boots (systemd).", RUN),
     "dev": Command("dev:dev", "Try each new build of a mod, for its developer.", RUN),
     "isolate": Command("isolate:isolate", "Find the content that makes a start fail.", RUN),
+    "kit": Command("kit:kit", "Write a zip with all that players need to join.", SHARE),
+    "match": Command("match:match", "Check whether a player's folder fits a server.", SHARE),
+    "page": Command("page:page", "Write a page for players, which checks their folder in the browser.", SHARE),
     "settings": Command("settings:settings", "List every setting of a server.", TUNE),
     "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
     "memory": Command("memory:memory", "Estimate or measure how much memory a server needs.", TUNE),

@@ -96,10 +96,13 @@ class ExtraPort(Strict, frozen=True, kw_only=True):
 
 class Release(Strict, frozen=True, kw_only=True):
     """One release of an item. ``loaders`` maps a loader to the range of its builds; ``settings`` are its own, under
-    names that get the item's id and a dot before them."""
+    names that get the item's id and a dot before them. Where ``hand_on`` is false, its licence does not allow to pass
+    it on: players fetch it themselves, from ``page``."""
 
     version: Version
     channel: Channel = "stable"
+    hand_on: bool = True
+    page: Line = ""
     yanked: Line = ""
     placement: Placement = "shared"
     game_versions: VersionRange = any_range()
@@ -124,6 +127,7 @@ class Item(Strict, frozen=True, kw_only=True):
     game: Id
     kind: ContentKind
     title: Line
+    summary: Line = ""
     releases: tuple[Release, ...]
 
 
@@ -174,11 +178,12 @@ class LoaderBuild(BuildFacts, frozen=True, kw_only=True):
 
 
 class HostFiles(Strict, frozen=True, kw_only=True):
-    """``host.json``."""
+    """``host.json``. ``player_loaders`` are loader builds as the game's client takes them."""
 
     format: Literal["rhizon-host-files/1"]
     server: tuple[ServerFiles, ...]
     loaders: tuple[LoaderBuild, ...]
+    player_loaders: tuple[LoaderBuild, ...] = ()
 
 
 class GameShelf(Strict, frozen=True, kw_only=True):
@@ -225,6 +230,7 @@ class Shelf(Strict, frozen=True, kw_only=True):
     archives: RelPath = msgspec.field(default_factory=lambda: RelPath("archives"))
     server: tuple[ShelfServer, ...] = ()
     loader: tuple[ShelfLoader, ...] = ()
+    player_loader: tuple[ShelfLoader, ...] = ()
 
 
 class ReleaseFacts(Strict, frozen=True, kw_only=True):
@@ -238,6 +244,9 @@ class ReleaseFacts(Strict, frozen=True, kw_only=True):
     id: Id | None = None
     version: Version | None = None
     title: Line | None = None
+    summary: Line | None = None
+    hand_on: bool | None = None
+    page: Line | None = None
     channel: Channel | None = None
     yanked: Line | None = None
     placement: Placement | None = None

@@ -23,6 +23,7 @@ from rhizon.core.model.game_parts import (
     LogRules,
     MemoryModel,
     PlacingRule,
+    PlayerRule,
     ProgressPattern,
     RuntimeNeeds,
     RuntimeRule,
@@ -97,6 +98,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     first_start: FirstStart
     console: ConsoleRule
     log: LogRules
+    player: PlayerRule = PlayerRule()
 
     def __post_init__(self) -> None:
         wrong = broken_rules(self)

@@ -26,8 +26,11 @@ __all__ = [
     "LogFile",
     "LogLevel",
     "LogRules",
+    "Mark",
     "MemoryModel",
     "PlacingRule",
+    "PlayerLog",
+    "PlayerRule",
     "PlayersRule",
     "ProgressPattern",
     "RuntimeNeeds",
@@ -35,6 +38,7 @@ __all__ = [
     "SettingTest",
     "SettingsTogether",
     "StopSignal",
+    "System",
     "Variable",
     "WorldInUse",
     "WorldRule",
@@ -91,6 +95,59 @@ class PlacingRule(Strict, frozen=True, kw_only=True):
             raise ValueError(f"name: {self.name!r} needs {{id}}, and may have {{version}} and {{place}}")
 
 
+System = Literal["windows", "linux", "macos"]
+
+
+class Mark(Strict, frozen=True, kw_only=True):
+    """A small text file that says which version something is: ``pattern`` has the groups ``version`` and, where it says
+    more than one thing, ``id``; each is taken from the first line that has it. Browsers read the pattern too: no
+    lookbehind and no flags in it."""
+
+    file: RelPath
+    pattern: Line
+
+    def __post_init__(self) -> None:
+        _pattern(self.pattern, "pattern")
+        if "(?P<version>" not in self.pattern:
+            raise ValueError(f"pattern: {self.pattern!r} needs the group (?P<version>...)")
+
+
+class PlayerLog(Strict, frozen=True, kw_only=True):
+    """What the client's log says: ``content`` with the groups ``id`` and ``version`` for each piece that it loaded,
+    ``loader`` and ``game`` with ``version`` (and ``id`` of the loader)."""
+
+    content: Line
+    loader: Line = ""
+    game: Line = ""
+
+    def __post_init__(self) -> None:
+        for name in ("content", "loader", "game"):
+            _pattern(getattr(self, name), name)
+        if "(?P<id>" not in self.content or "(?P<version>" not in self.content:
+            raise ValueError("content: the groups (?P<id>...) and (?P<version>...) are required")
+
+
+class PlayerRule(Strict, frozen=True, kw_only=True):
+    """The game's client, as its players have it. ``folders`` is where it usually is on each system; ``content`` the
+    folder for each kind in it, where that differs from the server's; ``join`` what is typed to join ({host} and {port},
+    that of the first role), ``steps`` how, in sentences. ``loader`` and ``game`` are files that say which build and
+    version is installed, ``versions`` a file in unpacked content that says which release it is; ``log`` the client's
+    log."""
+
+    folders: dict[System, Line] = {}
+    content: dict[ContentKind, RelPath] = {}
+    join: Line = "{host}:{port}"
+    steps: tuple[Line, ...] = ()
+    loader: Mark | None = None
+    game: Mark | None = None
+    versions: dict[ContentKind, Mark] = {}
+    log: PlayerLog | None = None
+
+    def __post_init__(self) -> None:
+        if "{host}" not in self.join:
+            raise ValueError("join: `{host}` is required, for the address")
+
+
 class ContentArguments(Strict, frozen=True, kw_only=True):
     """How content is named on the command line, in the order of loading: ``{content}`` as an argument of its own
     becomes ``each`` for every item; inside an argument it becomes their paths with ``separator`` between."""
@@ -102,7 +159,8 @@ class ContentArguments(Strict, frozen=True, kw_only=True):
 class LoaderDefinition(Strict, frozen=True, kw_only=True):
     """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
     a hybrid takes mods and plugins, and has one for each. ``content`` says how content is named on the command line,
-    ``enabled`` where a list of ids says what is loaded (``{name}`` in its key is the id)."""
+    ``enabled`` where a list of ids says what is loaded (``{name}`` in its key is the id). ``for_players`` says in a
+    sentence where players get it, for builds that no catalog has for them."""
 
     title: Line
     kinds: tuple[ContentKind, ...]
@@ -112,6 +170,7 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
     metadata: tuple[MetadataRule, ...] = ()
     content: ContentArguments = ContentArguments()
     enabled: Stored | None = None
+    for_players: Line = ""
 
     def __post_init__(self) -> None:
         if self.enabled is not None and NAME_WORD not in self.enabled.key:

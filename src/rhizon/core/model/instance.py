@@ -13,6 +13,7 @@ __all__ = [
     "LicenceAnswer",
     "LifeRules",
     "OwnedFile",
+    "PlayersInfo",
     "Restart",
     "RuntimeChoice",
     "ScheduledTask",
@@ -63,6 +64,16 @@ class LicenceAnswer(Strict, frozen=True, kw_only=True):
     text_sha256: Sha256
 
 
+class PlayersInfo(Strict, frozen=True, kw_only=True):
+    """What players are told beside the lock: the ``address`` that they use ("" for what Rhizon knows of this machine),
+    whom to ask, what the server is about; ``pages`` are folders with a page, whose status file its keeper writes."""
+
+    address: Line = ""
+    contact: Line = ""
+    description: Line = ""
+    pages: tuple[Line, ...] = ()
+
+
 class Instance(Strict, frozen=True, kw_only=True):
     """``instance.toml``: how this server is run. Secrets are not in it.
 
@@ -92,6 +103,7 @@ class Instance(Strict, frozen=True, kw_only=True):
     first_start_done: bool = False
     life: LifeRules = LifeRules()
     schedule: tuple[ScheduledTask, ...] = ()
+    players: PlayersInfo = PlayersInfo()
 
 
 class OwnedFile(Strict, frozen=True, kw_only=True):

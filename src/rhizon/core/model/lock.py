@@ -66,7 +66,8 @@ class HeldBack(Strict, frozen=True, kw_only=True):
 
 
 class LockedRelease(Strict, frozen=True, kw_only=True):
-    """One chosen release. ``because`` names who asked: ``list`` or ids; ``runtime`` are the majors that it takes."""
+    """One chosen release. ``because`` names who asked: ``list`` or ids; ``runtime`` are the majors that it takes.
+    ``summary`` says what it does; where ``hand_on`` is false, players fetch it themselves, from ``page``."""
 
     id: Id
     version: Version
@@ -81,6 +82,9 @@ class LockedRelease(Strict, frozen=True, kw_only=True):
     ports: tuple[ExtraPort, ...] = ()
     settings: dict[Id, SettingDefinition] = {}
     memory_mib: Mib | None = None
+    summary: Line = ""
+    hand_on: bool = True
+    page: Line = ""
     file: LockedFile
 
 
@@ -105,7 +109,7 @@ class Lock(Strict, frozen=True, kw_only=True):
     ``settings`` and memory are those of the list or pack. With ``server_tree`` the server's files are in that folder of
     the catalog, and ``server`` is the document that lists them; ``branch`` is the one that they were taken from.
     ``loader`` is None where the server itself takes content. ``order`` are ids in the order of loading, where the game
-    has one.
+    has one. ``player_overlay`` are files that a pack lays over in players' folders.
     """
 
     format: Literal["rhizon-lock/1"]
@@ -120,6 +124,7 @@ class Lock(Strict, frozen=True, kw_only=True):
     order: tuple[Id, ...] = ()
     dropped: tuple[Dropped, ...] = ()
     overlay: tuple[LaidFile, ...] = ()
+    player_overlay: tuple[LaidFile, ...] = ()
     settings: dict[Id, str | int | bool] = {}
     memory_mib: Mib | None = None
     pack_memory: PackMemory | None = None

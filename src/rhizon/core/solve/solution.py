@@ -55,6 +55,9 @@ def make_lock(
                 ports=release.ports,
                 settings=release.settings,
                 memory_mib=release.memory_mib,
+                summary=item.summary,
+                hand_on=release.hand_on,
+                page=release.page,
                 file=_locked(universe.catalog_of(name), release.artefact),
             )
         )

@@ -1,0 +1,404 @@
+"""Whether a player can join: what a folder has, against what a kit's manifest asks for.
+
+The same rules are in the page's script (``rhizon/page/judge.js``); shared vectors hold the two together. So this keeps
+to what both languages do alike: plain loops over text, in the order of the manifest.
+"""
+
+import re
+import unicodedata
+from collections.abc import Iterable, Mapping, Sequence
+from typing import Literal
+
+import msgspec
+
+from rhizon.core.model.kit import KitFile, KitManifest, KitPiece
+
+__all__ = [
+    "BLOCKING",
+    "Fit",
+    "Problem",
+    "ProblemKind",
+    "Seen",
+    "SeenFile",
+    "Verdict",
+    "judge",
+    "judge_loaded",
+    "mark_for",
+    "read_mark",
+    "stem",
+    "worth_hashing",
+]
+
+Verdict = Literal["yes", "no", "unknown"]
+ProblemKind = Literal[
+    "missing", "other-release", "truncated", "changed", "wrong-folder", "two-releases", "clash", "no-loader",
+    "wrong-loader", "wrong-game", "unknown", "optional-differs", "settings-differ",
+]  # fmt: skip
+BLOCKING: frozenset[str] = frozenset(
+    {"missing", "other-release", "truncated", "changed", "wrong-folder", "two-releases", "clash", "no-loader",
+     "wrong-loader", "wrong-game"}
+)  # fmt: skip
+_VERSION = re.compile(r"[-_ .]v?[0-9].*$")
+_ENDING = re.compile(r"\.[A-Za-z]{2,4}$")
+
+
+class SeenFile(msgspec.Struct, frozen=True, kw_only=True):
+    """A file that is there; size in bytes and SHA-256 where they are known."""
+
+    path: str
+    size: int | None = None
+    sha256: str | None = None
+
+
+class Seen(msgspec.Struct, frozen=True, kw_only=True):
+    """A folder: its files, their paths beginning with its own name, and what files that say a version say (id, or "",
+    and version) by their path. ``whole``: all of it was looked at."""
+
+    files: tuple[SeenFile, ...]
+    marks: dict[str, tuple[str, str]] = {}
+    whole: bool = True
+
+
+class Problem(msgspec.Struct, frozen=True, kw_only=True):
+    """One thing that is wrong: what (``id`` and ``title`` of content, or a path), what is there and what is needed."""
+
+    kind: ProblemKind
+    id: str = ""
+    title: str = ""
+    path: str = ""
+    have: str = ""
+    need: str = ""
+
+
+class Fit(msgspec.Struct, frozen=True, kw_only=True):
+    """The answer: whether the player can join. ``base`` is where in what was chosen the game's folder is; ``wanted``
+    the ids of pieces, and "loader", whose files a player has to put there."""
+
+    verdict: Verdict
+    base: str
+    problems: tuple[Problem, ...]
+    wanted: tuple[str, ...]
+
+
+def read_mark(pattern: str, text: str) -> tuple[str, str] | None:
+    """Id ("" where no line has one) and version, each from the first line that has it; None without a version."""
+    compiled = re.compile(pattern)
+    said = {"id": "", "version": ""}
+    for line in text.splitlines()[:200]:
+        match = compiled.search(line)
+        for name, value in match.groupdict().items() if match is not None else ():
+            if value and not said.get(name):
+                said[name] = value
+    return (said["id"], said["version"]) if said["version"] else None
+
+
+def worth_hashing(manifest: KitManifest, files: Iterable[tuple[str, int]]) -> list[str]:
+    """The paths of a folder whose contents matter: by name, by size, or since they lie in a folder of content. Sizes in
+    bytes."""
+    names, sizes = set(), set()
+    for file in [
+        *(one for piece in manifest.pieces for one in piece.files),
+        *manifest.overlay,
+        *_loader_files(manifest),
+    ]:
+        names.add(plain(file.path).rpartition("/")[2])
+        sizes.add(file.size)
+    content = [f"/{plain(one)}/" for one in manifest.content]
+    found = []
+    for path, size in files:
+        here = f"/{plain(path)}"
+        if size in sizes or here.rpartition("/")[2] in names or any(one in here for one in content):
+            found.append(path)
+    return found
+
+
+def mark_for(manifest: KitManifest, path: str) -> str | None:
+    """The pattern by which a file says a version; None for a file that says none."""
+    here = f"/{plain(path)}"
+    marks = [manifest.loader_mark, manifest.game_mark, *manifest.versions.values()]
+    return next((mark.pattern for mark in marks if mark is not None and here.endswith(f"/{plain(mark.file)}")), None)
+
+
+def _loader_files(manifest: KitManifest) -> tuple[KitFile, ...]:
+    return manifest.loader.files if manifest.loader is not None else ()
+
+
+def plain(path: str) -> str:
+    """A path as it is compared: with slashes, composed, and without regard to capitals."""
+    text = unicodedata.normalize("NFC", path.replace("\\", "/")).lower()
+    return "/".join(part for part in text.split("/") if part not in ("", "."))
+
+
+def stem(path: str) -> str:
+    """The name of a file without ending and version: how other releases of it are called, too."""
+    name = plain(path).rpartition("/")[2]
+    return _VERSION.sub("", _ENDING.sub("", name))
+
+
+def _base(needed: Iterable[str], there: Sequence[str]) -> str:
+    """What stands before the game's own paths: what most needed files have before them."""
+    ends: dict[str, list[str]] = {}
+    for path in there:
+        ends.setdefault(path.rpartition("/")[2], []).append(path)
+    counts: dict[str, int] = {}
+    for one in needed:
+        for path in ends.get(one.rpartition("/")[2], ()):
+            if path == one or path.endswith(f"/{one}"):
+                before = path[: len(path) - len(one)]
+                counts[before] = counts.get(before, 0) + 1
+    if counts:
+        return min(counts, key=lambda before: (-counts[before], len(before), before))
+    first = there[0].partition("/") if there else ("", "", "")
+    return f"{first[0]}/" if first[1] and all(path.startswith(f"{first[0]}/") for path in there) else ""
+
+
+class _Folder:
+    """What is there, by its path below the game's folder."""
+
+    def __init__(self, manifest: KitManifest, seen: Seen) -> None:
+        paths = [plain(one.path) for one in seen.files]
+        needed = [plain(file.path) for piece in manifest.pieces for file in piece.files]
+        needed += [plain(file.path) for file in _loader_files(manifest)]
+        needed += [plain(mark.file) for mark in (manifest.loader_mark, manifest.game_mark) if mark is not None]
+        self.base = _base(needed, paths)
+        self.files: dict[str, SeenFile] = {}
+        self.hashes: dict[str, list[str]] = {}
+        for path, one in zip(paths, seen.files, strict=True):
+            here = path[len(self.base) :] if path.startswith(self.base) else f"../{path}"
+            self.files[here] = one
+            if one.sha256 is not None:
+                self.hashes.setdefault(one.sha256, []).append(here)
+        self.marks = {
+            (path[len(self.base) :] if path.startswith(self.base) else f"../{path}"): said
+            for path, said in ((plain(name), said) for name, said in seen.marks.items())
+        }
+        self.content = [f"{plain(one)}/" for one in manifest.content]
+
+    def in_content(self, path: str) -> bool:
+        """Whether it lies directly in a folder of content."""
+        return any(path.startswith(one) and "/" not in path[len(one) :] for one in self.content)
+
+
+def judge(manifest: KitManifest, seen: Seen) -> Fit:
+    """Compares. What is only there for one's own pleasure is left alone; settings that differ are told, no more."""
+    folder = _Folder(manifest, seen)
+    problems = [*_game(manifest, folder), *_loader(manifest, folder)]
+    known = {one.sha256: (one.id, one.version.text) for one in manifest.others}
+    for piece in manifest.pieces:
+        problems += _unpacked(manifest, piece, folder) if piece.folder else _archive(piece, folder, known)
+    problems += _clashes(manifest, folder, known)
+    problems += _overlay(manifest, folder)
+    wanted = []
+    for one in problems:
+        name = "loader" if one.kind in ("no-loader", "wrong-loader") else one.id
+        again = ("missing", "other-release", "truncated", "changed", "wrong-folder", "no-loader", "wrong-loader")
+        if one.kind in again and name not in wanted:
+            wanted.append(name)
+    if any(one.kind in BLOCKING for one in problems):
+        verdict: Verdict = "no"
+    else:
+        verdict = "unknown" if any(one.kind == "unknown" for one in problems) or not seen.whole else "yes"
+    return Fit(verdict=verdict, base=folder.base, problems=tuple(problems), wanted=tuple(wanted))
+
+
+def _game(manifest: KitManifest, folder: _Folder) -> Iterable[Problem]:
+    said = folder.marks.get(plain(manifest.game_mark.file)) if manifest.game_mark is not None else None
+    if said is not None and said[1] != manifest.game_version:
+        yield Problem(kind="wrong-game", title=manifest.game_title, have=said[1], need=manifest.game_version)
+
+
+def _loader(manifest: KitManifest, folder: _Folder) -> Iterable[Problem]:
+    loader = manifest.loader
+    if loader is None:
+        return
+    need = f"{loader.title} {loader.build.text}"
+    said = folder.marks.get(plain(manifest.loader_mark.file)) if manifest.loader_mark is not None else None
+    if said is not None:
+        if (said[0] or loader.id) != loader.id or said[1] != loader.build.text:
+            have = f"{said[0]} {said[1]}" if said[0] not in ("", loader.id) else f"{loader.title} {said[1]}"
+            yield Problem(kind="wrong-loader", title=loader.title, have=have, need=need)
+            return
+    elif manifest.loader_mark is not None and plain(manifest.loader_mark.file) not in folder.files:
+        yield Problem(kind="no-loader", title=loader.title, need=need)
+        return
+    for file in loader.files:
+        state = _state(file, folder.files.get(plain(file.path)))
+        if state in ("missing", "truncated", "changed"):
+            yield Problem(kind="no-loader", title=loader.title, path=file.path, need=need)
+            return
+        if state == "unknown":
+            yield Problem(kind="unknown", title=loader.title, path=file.path, need=need)
+            return
+
+
+def _state(need: KitFile, have: SeenFile | None) -> Literal["good", "missing", "truncated", "changed", "unknown"]:
+    """How a file is, by what is known of it."""
+    if have is None:
+        return "missing"
+    if have.sha256 is not None:
+        if have.sha256 == need.sha256:
+            return "good"
+    elif have.size is None or have.size == need.size:
+        return "unknown"
+    return "truncated" if have.size is not None and have.size < need.size else "changed"
+
+
+def _archive(piece: KitPiece, folder: _Folder, known: Mapping[str, tuple[str, str]]) -> list[Problem]:
+    """A piece that is one file."""
+    (file,) = piece.files
+    place = plain(piece.place)
+    near = place.rpartition("/")[0]
+    told = {"id": piece.id, "title": piece.title, "need": piece.version.text}
+    state = _state(file, folder.files.get(place))
+    good = [path for path in folder.hashes.get(file.sha256, ()) if path.rpartition("/")[0] == near]
+    if state in ("missing", "changed", "truncated") and good:
+        state = "good"  # under another name, which the game does not mind
+    others = _other_releases(piece, folder, known, [place, *good])
+    problems: list[Problem] = []
+    if state in ("truncated", "changed"):
+        said = known.get(folder.files[place].sha256 or "")
+        if said is not None and said[0] == piece.id:
+            problems.append(_needed(piece, Problem(kind="other-release", path=piece.place, have=said[1], **told)))
+        else:
+            problems.append(Problem(kind=state, path=piece.place, **told))
+    elif state == "unknown":
+        problems.append(Problem(kind="unknown", path=piece.place, **told))
+    elif state == "missing":
+        elsewhere = folder.hashes.get(file.sha256, [])
+        if elsewhere:
+            found = Problem(kind="wrong-folder", path=elsewhere[0], have=elsewhere[0], **{**told, "need": piece.place})
+            problems.append(_needed(piece, found))
+        elif others:
+            path, have = others.pop(0)
+            problems.append(_needed(piece, Problem(kind="other-release", path=path, have=have, **told)))
+        elif not piece.optional:
+            problems.append(Problem(kind="missing", path=piece.place, **told))
+    problems += [Problem(kind="two-releases", path=path, have=have, **told) for path, have in others]
+    return problems
+
+
+def _needed(piece: KitPiece, problem: Problem) -> Problem:
+    """The same; of what a player may leave out it is no more than worth knowing."""
+    return msgspec.structs.replace(problem, kind="optional-differs") if piece.optional else problem
+
+
+def _other_releases(
+    piece: KitPiece, folder: _Folder, known: Mapping[str, tuple[str, str]], own: Sequence[str]
+) -> list[tuple[str, str]]:
+    """Files beside the piece that are other releases of it, by their hash or else by their name, with the version."""
+    near, called = plain(piece.place).rpartition("/")[0], stem(piece.place)
+    (file,) = piece.files
+    found = []
+    for path in sorted(folder.files):
+        if path in own or path.rpartition("/")[0] != near:
+            continue
+        have = folder.files[path]
+        said = known.get(have.sha256 or "")
+        if said is not None:
+            if said[0] == piece.id:
+                found.append((path, said[1]))
+        elif have.sha256 != file.sha256 and stem(path) == called and path.endswith(_ending(piece.place)):
+            found.append((path, path.rpartition("/")[2]))
+    return found
+
+
+def _ending(path: str) -> str:
+    match = _ENDING.search(plain(path))
+    return match[0] if match is not None else ""
+
+
+def _unpacked(manifest: KitManifest, piece: KitPiece, folder: _Folder) -> list[Problem]:
+    """A piece that is a folder."""
+    place = plain(piece.place)
+    near = place.rpartition("/")[0]
+    mark = manifest.versions.get(piece.kind)
+    told = {"id": piece.id, "title": piece.title, "need": piece.version.text}
+    homes = [
+        (path[: len(path) - len(plain(mark.file)) - 1], said[1])
+        for path, said in sorted(folder.marks.items())
+        if mark is not None and said[0] == piece.id and path.endswith(f"/{plain(mark.file)}")
+    ]
+    here = [(home, version) for home, version in homes if home.rpartition("/")[0] == near]
+    if not here and any(path.startswith(f"{place}/") for path in folder.files):
+        here = [(place, "")]
+    if not here:
+        if homes:
+            found = Problem(kind="wrong-folder", path=homes[0][0], have=homes[0][0], **{**told, "need": piece.place})
+            return [_needed(piece, found)]
+        return [] if piece.optional else [Problem(kind="missing", path=piece.place, **told)]
+    here.sort(key=lambda one: (one[0] != place, one[1] != piece.version.text, one[0]))
+    (home, version), *more = here
+    problems = [Problem(kind="two-releases", path=path, have=have, **told) for path, have in more]
+    if version not in ("", piece.version.text):
+        other = Problem(kind="other-release", path=home, have=version, **told)
+        return [_needed(piece, other), *problems]
+    for file in piece.files:
+        path = f"{home}{plain(file.path)[len(place) :]}"
+        state = _state(file, folder.files.get(path))
+        if state != "good":
+            kind: ProblemKind = "truncated" if state == "missing" else state
+            return [Problem(kind=kind, path=path, **told), *problems]
+    return problems
+
+
+def _clashes(manifest: KitManifest, folder: _Folder, known: Mapping[str, tuple[str, str]]) -> list[Problem]:
+    """Content of the player's own that cannot be beside the server's."""
+    titles = {one.id: one.title for one in manifest.pieces}
+    problems = []
+    for clash in manifest.clashes:
+        versions = [one.text for one in clash.versions]
+        for path in sorted(folder.files):
+            if not folder.in_content(path):
+                continue
+            said = known.get(folder.files[path].sha256 or "")
+            by_name = said is None and stem(path) in clash.names
+            if by_name or (said is not None and said[0] == clash.id and said[1] in versions):
+                problems.append(
+                    Problem(kind="clash", id=clash.id, title=clash.title, path=path, need=titles.get(clash.beside, ""))
+                )
+        for path, said in sorted(folder.marks.items()):
+            if said[0] == clash.id and said[1] in versions:
+                home = path.rpartition("/")[0]
+                problems.append(
+                    Problem(kind="clash", id=clash.id, title=clash.title, path=home, need=titles.get(clash.beside, ""))
+                )
+    return problems
+
+
+def _overlay(manifest: KitManifest, folder: _Folder) -> list[Problem]:
+    """Settings that the pack brings: players may change them."""
+    return [
+        Problem(kind="settings-differ", path=file.path)
+        for file in manifest.overlay
+        if _state(file, folder.files.get(plain(file.path))) not in ("good", "unknown")
+    ]
+
+
+def judge_loaded(manifest: KitManifest, loaded: Mapping[str, Sequence[str]], loader: str, game: str) -> Fit:
+    """By what a client said that it loaded: versions of each id, and the loader's and the game's own ("" where it said
+    nothing)."""
+    problems: list[Problem] = []
+    if game and game != manifest.game_version:
+        problems.append(Problem(kind="wrong-game", title=manifest.game_title, have=game, need=manifest.game_version))
+    needs = manifest.loader
+    if needs is not None and loader and loader != needs.build.text:
+        told = f"{needs.title} {needs.build.text}"
+        problems.append(Problem(kind="wrong-loader", title=needs.title, have=f"{needs.title} {loader}", need=told))
+    for piece in manifest.pieces:
+        told_piece = {"id": piece.id, "title": piece.title, "need": piece.version.text}
+        versions = list(dict.fromkeys(loaded.get(piece.id, ())))
+        if not versions:
+            if not piece.optional:
+                problems.append(Problem(kind="missing", path=piece.place, **told_piece))
+        elif piece.version.text not in versions:
+            other = Problem(kind="other-release", path=piece.place, have=versions[0], **told_piece)
+            problems.append(_needed(piece, other))
+    titles = {one.id: one.title for one in manifest.pieces}
+    for clash in manifest.clashes:
+        for version in loaded.get(clash.id, ()):
+            if version in [one.text for one in clash.versions]:
+                need = titles.get(clash.beside, "")
+                problems.append(Problem(kind="clash", id=clash.id, title=clash.title, path=clash.id, need=need))
+    verdict: Verdict = "no" if any(one.kind in BLOCKING for one in problems) else "yes"
+    wanted = tuple(one.id for one in problems if one.kind in ("missing", "other-release"))
+    return Fit(verdict=verdict, base="", problems=tuple(problems), wanted=wanted)
