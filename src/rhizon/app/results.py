@@ -48,6 +48,8 @@ from rhizon.app.run.service import ServiceResult
 from rhizon.app.run.start import StartResult
 from rhizon.app.run.status import ServerStatus, WaitResult
 from rhizon.app.run.stop import StopResult
+from rhizon.app.share.kit import KitResult
+from rhizon.app.share.match import MatchResult
 from rhizon.app.tune.list_ports import Ports
 from rhizon.app.tune.list_settings import Settings
 from rhizon.app.tune.memory import MemoryAdvice
@@ -123,6 +125,8 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "store verify": (Verified,),
     "targets": (TargetTable,),
     "undo": (RollBackResult, KeptStateList),
+    "kit": (KitResult,),
+    "match": (MatchResult,),
     "update": (ProvisionResult, UpdateTrial, CarefulUpdate),
 }
 SEVERAL = (

@@ -174,6 +174,17 @@ class _Folder:
         }
         self.content = [f"{plain(one)}/" for one in manifest.content]
 
+    def called(self, need: KitFile) -> list[str]:
+        """Files of that name whose contents are not known, and may be the right ones."""
+        name = plain(need.path).rpartition("/")[2]
+        return [
+            path
+            for path in sorted(self.files)
+            if path.rpartition("/")[2] == name
+            and self.files[path].sha256 is None
+            and self.files[path].size in (None, need.size)
+        ]
+
     def in_content(self, path: str) -> bool:
         """Whether it lies directly in a folder of content."""
         return any(path.startswith(one) and "/" not in path[len(one) :] for one in self.content)
@@ -227,7 +238,7 @@ def _loader(manifest: KitManifest, folder: _Folder) -> Iterable[Problem]:
             yield Problem(kind="no-loader", title=loader.title, path=file.path, need=need)
             return
         if state == "unknown":
-            yield Problem(kind="unknown", title=loader.title, path=file.path, need=need)
+            yield Problem(kind="unknown", title=loader.title, path=file.path, need=loader.build.text)
             return
 
 
@@ -264,7 +275,7 @@ def _archive(piece: KitPiece, folder: _Folder, known: Mapping[str, tuple[str, st
     elif state == "unknown":
         problems.append(Problem(kind="unknown", path=piece.place, **told))
     elif state == "missing":
-        elsewhere = folder.hashes.get(file.sha256, [])
+        elsewhere = folder.hashes.get(file.sha256, []) or folder.called(file)
         if elsewhere:
             found = Problem(kind="wrong-folder", path=elsewhere[0], have=elsewhere[0], **{**told, "need": piece.place})
             problems.append(_needed(piece, found))

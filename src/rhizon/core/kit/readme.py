@@ -2,7 +2,7 @@
 
 from collections.abc import Iterator, Mapping, Sequence
 
-from rhizon.core.kit.judge import Fit, Problem
+from rhizon.core.kit.judge import BLOCKING, Fit, Problem
 from rhizon.core.model.game_parts import System
 from rhizon.core.model.kit import KitManifest
 
@@ -32,11 +32,15 @@ def problem_words(texts: Texts, problem: Problem) -> tuple[str, str]:
 
 def fit_lines(texts: Texts, fit: Fit, pieces: int) -> Iterator[str]:
     """The whole answer for a person."""
-    if not fit.problems:
+    if fit.verdict == "yes":
         yield _say(texts, "whole-set", count=pieces)
-    for problem in fit.problems:
+    order = sorted(fit.problems, key=lambda one: one.kind not in BLOCKING)
+    for problem in (one for one in order if one.kind != "unknown"):
         what, step = problem_words(texts, problem)
         yield f"{what} {step}"
+    unsure = [one.title or one.path for one in order if one.kind == "unknown"]
+    if unsure:
+        yield f"{_say(texts, 'not-known', titles=', '.join(unsure))} {texts['step.unknown']}"
 
 
 def steps_for(texts: Texts, kit: KitManifest, system: System, delete: Sequence[str] = ()) -> Iterator[str]:

@@ -4,6 +4,8 @@ import copy
 import itertools
 from collections.abc import Iterable, Iterator
 
+import msgspec
+
 from rhizon.core.model.catalog import Item, Release
 from rhizon.core.model.contentlist import CHANNELS
 from rhizon.core.model.game import GameDefinition
@@ -170,4 +172,4 @@ class Universe:
 
 
 def _with(item: Item, releases: tuple[Release, ...]) -> Item:
-    return Item(format=item.format, id=item.id, game=item.game, kind=item.kind, title=item.title, releases=releases)
+    return msgspec.structs.replace(item, releases=releases)
