@@ -22,7 +22,17 @@ from rhizon.core.words import command_line
 from rhizon.keeper.job import Job
 from rhizon.keeper.places import JOB, LIFE, OUTPUT
 
-__all__ = ["KeptProcess", "Life", "adopt", "end_keeper", "keeper_command", "keeper_ended", "life_of", "start_keeper"]
+__all__ = [
+    "KeptProcess",
+    "Life",
+    "adopt",
+    "end_keeper",
+    "keeper_command",
+    "keeper_ended",
+    "life_of",
+    "start_keeper",
+    "tell_pages",
+]
 
 START_SECONDS = 30.0
 POLL_SECONDS = 0.05
@@ -131,6 +141,14 @@ def _end_of(path: Path) -> list[str]:
     with contextlib.suppress(OSError):
         return path.read_text("utf-8", "replace").splitlines()[-4:]
     return []
+
+
+def tell_pages(home: InstanceFolder, pages: list[str]) -> None:
+    """Tells the keeper of a running server which pages show its state. Raises StateError where it does not hear."""
+    mark = home.running()
+    if mark is not None:
+        with ConsoleClient(home, mark) as client:
+            client.ask({"pages": pages})
 
 
 def end_keeper(life: Life) -> None:

@@ -1,4 +1,4 @@
-"""A folder as a catalog over HTTP: GET and HEAD, entity tags, conditional requests and byte ranges (RFC 9110)."""
+"""A folder over HTTP, a catalog or a page: GET and HEAD, entity tags, conditional requests and ranges (RFC 9110)."""
 
 import contextlib
 import hashlib
@@ -15,7 +15,14 @@ from rhizon.core.names import UnsafeNameError, printable, safe_path
 
 __all__ = ["CatalogServer", "serving"]
 
-TYPES = {".json": "application/json", ".toml": "application/toml", ".jar": "application/java-archive"}
+TYPES = {
+    ".json": "application/json",
+    ".toml": "application/toml",
+    ".jar": "application/java-archive",
+    ".zip": "application/zip",
+    ".html": "text/html; charset=utf-8",
+}
+INDEX = "index.html"
 
 
 class CatalogServer(ThreadingHTTPServer):
@@ -90,7 +97,7 @@ class _Handler(BaseHTTPRequestHandler):
 
     def _file(self) -> Path | None:
         try:
-            path = safe_path(unquote(urlsplit(self.path).path).lstrip("/"))
+            path = safe_path(unquote(urlsplit(self.path).path).lstrip("/") or INDEX)
         except (UnsafeNameError, ValueError):
             return None
         file = (self.server.folder / path).resolve()
@@ -111,6 +118,7 @@ class _Handler(BaseHTTPRequestHandler):
         self.send_header("ETag", tag)
         self.send_header("Cache-Control", "no-cache")
         self.send_header("Accept-Ranges", "bytes")
+        self.send_header("X-Content-Type-Options", "nosniff")
         if length is not None:
             self.send_header("Content-Type", TYPES.get(file.suffix, "application/octet-stream"))
             self.send_header("Content-Length", str(length))

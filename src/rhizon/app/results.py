@@ -50,6 +50,7 @@ from rhizon.app.run.status import ServerStatus, WaitResult
 from rhizon.app.run.stop import StopResult
 from rhizon.app.share.kit import KitResult
 from rhizon.app.share.match import MatchResult
+from rhizon.app.share.page import PageResult
 from rhizon.app.tune.list_ports import Ports
 from rhizon.app.tune.list_settings import Settings
 from rhizon.app.tune.memory import MemoryAdvice
@@ -127,6 +128,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "undo": (RollBackResult, KeptStateList),
     "kit": (KitResult,),
     "match": (MatchResult,),
+    "page": (PageResult,),
     "update": (ProvisionResult, UpdateTrial, CarefulUpdate),
 }
 SEVERAL = (

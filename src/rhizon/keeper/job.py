@@ -18,7 +18,8 @@ class Job:
 
     ``restart`` says when it is started again, after ``pause_seconds``, doubled each time; more than ``most_restarts``
     within ``within_seconds`` is a crash loop, which ends it. ``events`` is a command that is told of "ready" and
-    "crashed". The first start of an ``attended`` job is watched by the command that began it.
+    "crashed"; ``pages`` are folders whose pages show its state. The first start of an ``attended`` job is watched by
+    the command that began it.
     """
 
     name: str
@@ -38,6 +39,7 @@ class Job:
     within_seconds: float = 900
     events: list[str] = field(default_factory=list)
     attended: bool = False
+    pages: list[str] = field(default_factory=list)
 
     @classmethod
     def read(cls, folder: Path) -> "Job":

@@ -17,6 +17,7 @@ from rhizon.keeper.followed import FollowedLogs
 from rhizon.keeper.job import Job
 from rhizon.keeper.notify import ServiceManager
 from rhizon.keeper.output import Output, archive_run
+from rhizon.keeper.pages import Pages
 from rhizon.keeper.places import INPUT, LIFE, OWN, RUNNING, read_json, write_json
 from rhizon.keeper.process import KILL_SECONDS, Server, began
 from rhizon.keeper.samples import Samples
@@ -48,6 +49,7 @@ class Keeper:
         self._samples: Samples | None = None
         self._holds = Holds(job.hold, self._type)
         self._event: tuple[subprocess.Popen[bytes], float] | None = None
+        self._pages = Pages(self._job.pages)
         self._untold: list[str] = []
         self._said_closed = False
         self._stop_at = 0.0  # when a server that was asked to stop is asked harder
@@ -72,9 +74,11 @@ class Keeper:
             while self._goes_on():
                 control.wait(START_SECONDS if self._life["state"] == "starting" else BATCH_SECONDS)
                 self._manager.alive()
+                self._pages.tell(self._life["state"])
         finally:
             control.close()
             self._release()
+            self._pages.tell(self._life["state"])
         return 0 if self._life["state"] == "stopped" else 1
 
     def _signalled(self, *_: object) -> None:
@@ -303,6 +307,9 @@ class Keeper:
         elif message.get("give_up") is True:
             self._given_up = True
             client.put({"given_up": True})
+        elif isinstance(message.get("pages"), list):
+            self._pages.add([one for one in message["pages"] if isinstance(one, str)])
+            client.put({"pages": True})
         elif message.get("state") is True:
             client.put({"state": self._life})
 

@@ -1,4 +1,4 @@
-"""Serve a catalog until somebody asks for an end."""
+"""Serve a catalog or a page until somebody asks for an end."""
 
 import time
 from collections.abc import Callable
@@ -10,7 +10,7 @@ from rhizon.adapters.serve import serving
 from rhizon.core.errors import InputError
 from rhizon.core.words import command_line
 
-__all__ = ["Serving", "serve_until"]
+__all__ = ["Serving", "serve_folder", "serve_until"]
 
 TICK_SECONDS = 0.1
 
@@ -37,6 +37,18 @@ def serve_until(
             f"{folder} is not a catalog: it has no catalog.json",
             hint=f"Make it one: {command_line('rhizon', 'catalog', 'build', folder)}",
         )
+    serve_folder(folder, address, port, stop_asked, ready, told)
+
+
+def serve_folder(
+    folder: Path,
+    address: str,
+    port: int,
+    stop_asked: Callable[[], bool],
+    ready: Callable[[str], None],
+    told: Callable[[str], None] = lambda _line: None,
+) -> None:
+    """The same for any folder, such as that of a page."""
     with serving(folder, address, port, told) as server:
         ready(server.url)
         while not stop_asked():

@@ -163,6 +163,7 @@ def _job(game: GameDefinition, instance: Instance, command: StartCommand, restar
         within_seconds=life.within_seconds,
         events=[sys.executable, "-P", "-m", "rhizon.cli.keeper_event"],
         attended=True,
+        pages=list(instance.players.pages),
     )
 
 

@@ -11,7 +11,7 @@ from rhizon.app.share.kit import read_kit
 from rhizon.app.share.match import seen_folder
 from rhizon.app.share.players_need import players_need
 from rhizon.core.errors import InputError
-from rhizon.core.kit.judge import judge
+from rhizon.core.kit.judge import judge, mark_for
 from rhizon.core.kit.manifest import kit_list
 from rhizon.core.model.contentlist import Wish
 from rhizon.core.model.encode import content_list_toml
@@ -34,8 +34,9 @@ def make_list(host: Host, server: Path, theirs: Path, file: Path, reporter: Repo
     base = judge(manifest, seen).base
     found: dict[str, Version] = {}
     client_only: list[str] = []
-    for name, version in seen.marks.values():
-        if name:
+    patterns = {one.pattern for one in manifest.versions.values()}
+    for path, (name, version) in seen.marks.items():
+        if name and mark_for(manifest, path) in patterns:
             found.setdefault(name, Version(version))
     folders = [theirs.absolute().parent / one.path for one in seen.files]
     content = {f"{base}{one}".lower() for one in manifest.content}
@@ -50,10 +51,10 @@ def make_list(host: Host, server: Path, theirs: Path, file: Path, reporter: Repo
                 client_only.append(facts.id)
     if not found:
         raise InputError("no-archives", f"{theirs} has no content of {manifest.game_title}", hint="Name its folder.")
-    known = {one.id for one in manifest.pieces if one.optional}
+    client_only += [one.id for one in manifest.pieces if one.client_only and one.id in found]
     wanted = {name: Wish(range=parse_range(version.text)) for name, version in sorted(found.items())}
     made = kit_list(manifest)
-    notes = [f"{name} is client-only: no server gets it" for name in sorted({*client_only, *(known & found.keys())})]
+    notes = [f"{name} is client-only: no server gets it" for name in sorted(set(client_only))]
     document = type(made)(
         format=made.format,
         name=made.name,

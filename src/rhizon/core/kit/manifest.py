@@ -107,6 +107,7 @@ def _piece(view: GameDefinition, lock: Lock, release: LockedRelease, inner: Sequ
         summary=release.summary,
         kind=release.kind,
         optional=release.placement in ("player", "any"),
+        client_only=release.placement == "player",
         folder=folder,
         place=place,
         files=files,

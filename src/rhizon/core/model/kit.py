@@ -24,8 +24,8 @@ class KitFile(Strict, frozen=True, kw_only=True):
 
 class KitPiece(Strict, frozen=True, kw_only=True):
     """One release. ``place`` is its file, or its folder where ``folder`` is true; ``files`` are all of it. One that is
-    ``optional`` a player may leave out. One that is not ``packed`` players fetch themselves, from ``page``: the archive
-    ``archive``."""
+    ``optional`` a player may leave out; of these, no server has what is ``client_only``. One that is not ``packed``
+    players fetch themselves, from ``page``: the archive ``archive``."""
 
     id: Id
     version: Version
@@ -33,6 +33,7 @@ class KitPiece(Strict, frozen=True, kw_only=True):
     summary: Line = ""
     kind: ContentKind
     optional: bool = False
+    client_only: bool = False
     folder: bool = False
     place: RelPath
     files: tuple[KitFile, ...]
