@@ -176,6 +176,10 @@ function showFit(fit, seen) {
   const verdict = put(result, "p", say(fit.verdict), { class: "verdict", "data-verdict": fit.verdict, tabindex: "-1" });
   const first = fit.problems.filter((one) => BLOCKING.has(one.kind));
   const rest = fit.problems.filter((one) => !BLOCKING.has(one.kind));
+  const needed = kit.pieces.filter((one) => !one.optional).length;
+  if (needed && fit.problems.filter((one) => one.kind === "missing").length === needed) {
+    put(result, "p", say("page.nothing"));
+  }
   if (fit.verdict === "yes") put(result, "p", say("whole-set", { count: kit.pieces.length }));
   if (first.length || rest.length) {
     const list = put(result, "ul");

@@ -2,7 +2,7 @@
 "use strict";
 
 const BLOCKING = new Set(["missing", "other-release", "truncated", "changed", "wrong-folder", "two-releases", "clash",
-  "no-loader", "wrong-loader", "wrong-game"]);
+  "no-loader", "wrong-loader", "wrong-game", "not-allowed"]);
 const AGAIN = new Set(["missing", "other-release", "truncated", "changed", "wrong-folder", "no-loader", "wrong-loader"]);
 
 function plain(path) {
@@ -140,7 +140,9 @@ function judge(kit, seen) {
   for (const piece of kit.pieces) {
     problems.push(...(piece.folder ? ofUnpacked(kit, piece, folder) : ofArchive(piece, folder, known)));
   }
-  problems.push(...ofClashes(kit, folder, known), ...ofOverlay(kit, folder));
+  problems.push(...ofClashes(kit, folder, known));
+  if (kit.strict) problems.push(...notAllowed(kit, folder, problems));
+  problems.push(...ofOverlay(kit, folder));
   const wanted = [];
   for (const one of problems) {
     const name = one.kind === "no-loader" || one.kind === "wrong-loader" ? "loader" : one.id;
@@ -294,6 +296,30 @@ function ofClashes(kit, folder, known) {
       if (said[0] === clash.id && clash.versions.includes(said[1])) {
         problems.push(problem("clash", { ...told, path: folderOf(path) }));
       }
+    }
+  }
+  return problems;
+}
+
+function notAllowed(kit, folder, told) {
+  const ours = new Set(kit.pieces.map((one) => one.id));
+  const places = new Set(kit.pieces.map((one) => plain(one.place)));
+  const endings = kit.pieces.filter((one) => !one.folder).map((one) => endingOf(one.place));
+  const hashes = new Set(kit.pieces.flatMap((one) => one.files.map((file) => file.sha256)));
+  const said = new Set(told.map((one) => one.path));
+  const problems = [];
+  for (const path of folder.sorted) {
+    const have = folder.files.get(path);
+    if (folder.inContent(path) && !places.has(path) && !said.has(path) && !hashes.has(have.sha256)
+      && endings.some((ending) => ending && path.endsWith(ending))) {
+      problems.push(problem("not-allowed", { title: nameOf(path), path }));
+    }
+  }
+  for (const path of [...folder.marks.keys()].sort(byText)) {
+    const [name, version] = folder.marks.get(path);
+    const home = folderOf(path);
+    if (name && !ours.has(name) && !said.has(home) && folder.inContent(home)) {
+      problems.push(problem("not-allowed", { id: name, title: name, path: home, have: version }));
     }
   }
   return problems;

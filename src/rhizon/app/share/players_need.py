@@ -92,6 +92,7 @@ def players_need(
             inner=inner,
             loader=loader,
             items=_items(catalogs, lock),
+            settings=instance.settings,
         ),
     )
     reporter.done(f"{counted(len(manifest.pieces), 'piece')} of content for players")

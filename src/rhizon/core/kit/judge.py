@@ -32,11 +32,11 @@ __all__ = [
 Verdict = Literal["yes", "no", "unknown"]
 ProblemKind = Literal[
     "missing", "other-release", "truncated", "changed", "wrong-folder", "two-releases", "clash", "no-loader",
-    "wrong-loader", "wrong-game", "unknown", "optional-differs", "settings-differ",
+    "wrong-loader", "wrong-game", "not-allowed", "unknown", "optional-differs", "settings-differ",
 ]  # fmt: skip
 BLOCKING: frozenset[str] = frozenset(
     {"missing", "other-release", "truncated", "changed", "wrong-folder", "two-releases", "clash", "no-loader",
-     "wrong-loader", "wrong-game"}
+     "wrong-loader", "wrong-game", "not-allowed"}
 )  # fmt: skip
 _VERSION = re.compile(r"[-_ .]v?[0-9].*$")
 _ENDING = re.compile(r"\.[A-Za-z]{2,4}$")
@@ -198,6 +198,7 @@ def judge(manifest: KitManifest, seen: Seen) -> Fit:
     for piece in manifest.pieces:
         problems += _unpacked(manifest, piece, folder) if piece.folder else _archive(piece, folder, known)
     problems += _clashes(manifest, folder, known)
+    problems += _not_allowed(manifest, folder, problems) if manifest.strict else ()
     problems += _overlay(manifest, folder)
     wanted = []
     for one in problems:
@@ -373,6 +374,26 @@ def _clashes(manifest: KitManifest, folder: _Folder, known: Mapping[str, tuple[s
                 problems.append(
                     Problem(kind="clash", id=clash.id, title=clash.title, path=home, need=titles.get(clash.beside, ""))
                 )
+    return problems
+
+
+def _not_allowed(manifest: KitManifest, folder: _Folder, told: Sequence[Problem]) -> list[Problem]:
+    """Content that a strict server does not have."""
+    ours = {one.id for one in manifest.pieces}
+    places = [plain(one.place) for one in manifest.pieces]
+    endings = {_ending(one.place) for one in manifest.pieces if not one.folder}
+    hashes = {file.sha256 for one in manifest.pieces for file in one.files}
+    said = {one.path for one in told}
+    problems = []
+    for path in sorted(folder.files):
+        have = folder.files[path]
+        here = folder.in_content(path) and path not in places and path not in said
+        if here and have.sha256 not in hashes and any(ending and path.endswith(ending) for ending in endings):
+            problems.append(Problem(kind="not-allowed", title=path.rpartition("/")[2], path=path))
+    for path, (name, version) in sorted(folder.marks.items()):
+        home = path.rpartition("/")[0]
+        if name and name not in ours and home not in said and folder.in_content(home):
+            problems.append(Problem(kind="not-allowed", id=name, title=name, path=home, have=version))
     return problems
 
 

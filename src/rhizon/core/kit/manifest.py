@@ -14,13 +14,13 @@ from rhizon.core.model.lock import LaidFile, Lock, LockedRelease
 from rhizon.core.names import RelPath, safe_path
 from rhizon.core.version import Version, VersionRange, parse_range
 
-__all__ = ["KitFacts", "changed_pieces", "kit_list", "make_manifest", "players_view"]
+__all__ = ["KitFacts", "changed_pieces", "is_strict", "kit_list", "make_manifest", "players_view"]
 
 
 class KitFacts(msgspec.Struct, frozen=True, kw_only=True):
     """What a kit is made from beside the lock. ``inner`` are the files of what is unpacked, by the id of the content
     and their paths in it; ``loader`` those of the loader build for players; ``items`` what the catalogs say of the
-    content and of what clashes with it."""
+    content and of what clashes with it; ``settings`` are the server's."""
 
     server: str
     description: str = ""
@@ -30,6 +30,14 @@ class KitFacts(msgspec.Struct, frozen=True, kw_only=True):
     inner: Mapping[str, tuple[KitFile, ...]] = {}
     loader: tuple[KitFile, ...] = ()
     items: Mapping[str, Item] = {}
+    settings: Mapping[str, str | int | bool] = {}
+
+
+def is_strict(game: GameDefinition, settings: Mapping[str, str | int | bool]) -> bool:
+    """Whether the server lets in no content that it does not have itself."""
+    tests = game.player.strict
+    values = {name: settings.get(name, game.settings[name].default) for name in tests if name in game.settings}
+    return bool(tests) and all(name in values and test.holds(values[name]) for name, test in tests.items())
 
 
 def players_view(game: GameDefinition) -> GameDefinition:
@@ -40,7 +48,8 @@ def players_view(game: GameDefinition) -> GameDefinition:
 def make_manifest(game: GameDefinition, lock: Lock, facts: KitFacts) -> KitManifest:
     """Raises :class:`~rhizon.core.errors.StateError` for content of a kind that the game has no folder for."""
     player, view = game.player, players_view(game)
-    releases = lock.for_players()
+    strict = is_strict(game, facts.settings)
+    releases = tuple(one for one in lock.for_players() if not (strict and one.placement == "player"))
     words = {"{host}": facts.host, "{port}": str(facts.port or "")}
     join = _filled(player.join, words) if facts.host else ""
     pieces = tuple(_piece(view, lock, one, facts.inner.get(one.id, ())) for one in releases)
@@ -68,6 +77,7 @@ def make_manifest(game: GameDefinition, lock: Lock, facts: KitFacts) -> KitManif
         game_mark=player.game,
         versions=player.versions,
         log=player.log,
+        strict=strict,
     )
 
 

@@ -95,6 +95,33 @@ class PlacingRule(Strict, frozen=True, kw_only=True):
             raise ValueError(f"name: {self.name!r} needs {{id}}, and may have {{version}} and {{place}}")
 
 
+class SettingTest(Strict, frozen=True, kw_only=True):
+    """What a setting's value is tested for: a span of numbers, or one of some values."""
+
+    least: int | None = None
+    most: int | None = None
+    one_of: tuple[str | int | bool, ...] = ()
+
+    def __post_init__(self) -> None:
+        if (self.least is not None or self.most is not None) == bool(self.one_of):
+            raise ValueError("a test needs either `least` or `most` or both, or `one_of`")
+
+    def holds(self, value: str | int | bool) -> bool:
+        """Whether a value is so; text is within no span of numbers."""
+        if self.one_of:
+            return any(type(one) is type(value) and one == value for one in self.one_of)
+        if isinstance(value, bool | str):
+            return False
+        return (self.least is None or value >= self.least) and (self.most is None or value <= self.most)
+
+    def nearest(self, value: str | int | bool) -> str | int | bool:
+        """The value next to the given one for which it holds."""
+        if self.one_of:
+            return self.one_of[0]
+        bound = self.least if self.most is None or (isinstance(value, int) and value < self.most) else self.most
+        return value if bound is None else bound
+
+
 System = Literal["windows", "linux", "macos"]
 
 
@@ -132,7 +159,7 @@ class PlayerRule(Strict, frozen=True, kw_only=True):
     folder for each kind in it, where that differs from the server's; ``join`` what is typed to join ({host} and {port},
     that of the first role), ``steps`` how, in sentences. ``loader`` and ``game`` are files that say which build and
     version is installed, ``versions`` a file in unpacked content that says which release it is; ``log`` the client's
-    log."""
+    log. Where all settings in ``strict`` are so, the server lets nobody in who has content that it does not have."""
 
     folders: dict[System, Line] = {}
     content: dict[ContentKind, RelPath] = {}
@@ -142,6 +169,7 @@ class PlayerRule(Strict, frozen=True, kw_only=True):
     game: Mark | None = None
     versions: dict[ContentKind, Mark] = {}
     log: PlayerLog | None = None
+    strict: dict[Id, SettingTest] = {}
 
     def __post_init__(self) -> None:
         if "{host}" not in self.join:
@@ -206,33 +234,6 @@ class MemoryModel(Strict, frozen=True, kw_only=True):
     per_setting_mib: dict[Id, Mib] = {}
     outside_heap_mib: Mib = 0
     least_mib: Mib = 0
-
-
-class SettingTest(Strict, frozen=True, kw_only=True):
-    """What a setting's value is tested for: a span of numbers, or one of some values."""
-
-    least: int | None = None
-    most: int | None = None
-    one_of: tuple[str | int | bool, ...] = ()
-
-    def __post_init__(self) -> None:
-        if (self.least is not None or self.most is not None) == bool(self.one_of):
-            raise ValueError("a test needs either `least` or `most` or both, or `one_of`")
-
-    def holds(self, value: str | int | bool) -> bool:
-        """Whether a value is so; text is within no span of numbers."""
-        if self.one_of:
-            return any(type(one) is type(value) and one == value for one in self.one_of)
-        if isinstance(value, bool | str):
-            return False
-        return (self.least is None or value >= self.least) and (self.most is None or value <= self.most)
-
-    def nearest(self, value: str | int | bool) -> str | int | bool:
-        """The value next to the given one for which it holds."""
-        if self.one_of:
-            return self.one_of[0]
-        bound = self.least if self.most is None or (isinstance(value, int) and value < self.most) else self.most
-        return value if bound is None else bound
 
 
 class SettingsTogether(Strict, frozen=True, kw_only=True):

@@ -75,7 +75,8 @@ class KitClash(Strict, frozen=True, kw_only=True):
 class KitManifest(Strict, frozen=True, kw_only=True):
     """``rhizon-kit.json``. ``server`` is the server's name, ``join`` what a player types to join it (empty where no
     address is known), ``steps`` how; ``content`` are the folders of the game's own that hold content, ``overlay`` files
-    that a pack puts there. ``loader_mark``, ``game_mark`` and ``versions`` are as in the game's definition."""
+    that a pack puts there. ``loader_mark``, ``game_mark`` and ``versions`` are as in the game's definition. A
+    ``strict`` server lets in no content that is not among the pieces."""
 
     format: Literal["rhizon-kit/1"]
     server: Id
@@ -99,3 +100,4 @@ class KitManifest(Strict, frozen=True, kw_only=True):
     game_mark: Mark | None = None
     versions: dict[ContentKind, Mark] = {}
     log: PlayerLog | None = None
+    strict: bool = False

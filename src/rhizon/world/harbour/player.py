@@ -1,15 +1,19 @@
 """A simulated player of one of the club's games: reads what the server runs and asks to be let in.
 
-    python -m rhizon.world.harbour.player GAME HOST PORT NAME PASSWORD [ID=VERSION ...]
+    python -m rhizon.world.harbour.player GAME HOST PORT NAME PASSWORD [ID=VERSION ... | --folder DIR]
 
-The content that the player has is given as ID=VERSION, no password as "-". Prints one JSON object; exit code 0 when the
+The content that the player has is given as ID=VERSION, or is what the game's client finds in a folder; no password is
+"-". Prints one JSON object; exit code 0 when the
 server let the player in, 1 when it did not, 5 when nothing answered. docs/harbour-lights.md describes the exchanges.
 """
 
 import json
 import socket
 import sys
+from pathlib import Path
 from typing import NamedTuple
+
+from rhizon.world.harbour.client import ClientError, started
 
 SECONDS = 5.0
 LONGEST = 1 << 20
@@ -67,6 +71,14 @@ def main(arguments: list[str]) -> int:
     manners, port = GAMES[game], int(number)
     seen: dict[str, object] = {}
     pieces = []
+    loader = ""
+    if content[:1] == ["--folder"]:
+        try:
+            found, loader = started(game, Path(content[1]))
+        except ClientError as fault:
+            print(json.dumps({"joined": False, "reason": f"the client does not start: {fault}"}))
+            return 1
+        content = [f"{name}={version}" for name, version in found.items()]
     try:
         for line in ask(host, port, manners.look, udp=manners.udp):
             word, _, rest = line.partition(" ")
@@ -74,6 +86,9 @@ def main(arguments: list[str]) -> int:
                 pieces.append(dict(zip(("id", "version", "side"), rest.split(" "), strict=True)))
             else:
                 seen[word] = rest
+        if loader and seen.get("loader", loader) != loader:
+            print(json.dumps({"joined": False, "reason": f"the server runs {seen['loader']}, the client {loader}"}))
+            return 1
         request = f"{manners.enter} {name} {password or '-'} {','.join(content) or '-'}"
         answer = ask(host, port, request, udp=manners.udp)[0]
         udp = manners.udp if manners.echo is None else echo(host, port + manners.echo)
