@@ -170,7 +170,7 @@ def read_kit(file: Path) -> tuple[KitManifest, Mapping[str, bytes]]:
     DocumentError, TrustError."""
     archive = Archive(read_bytes(file, "kit", 4 << 30), file.name)
     if MANIFEST_FILE not in archive.names():
-        raise InputError("not-a-kit", f"{file} is not a kit", hint="Make one: rhizon kit SERVER -o FILE.zip")
+        raise InputError("not-a-kit", f"{file} is not a kit", hint="See how to make one: rhizon kit --help")
     manifest = decode(KitManifest, archive.read(MANIFEST_FILE), f"{file}/{MANIFEST_FILE}")
     return manifest, {path.removeprefix(GAME): data for path, data in archive.files() if path.startswith(GAME)}
 
