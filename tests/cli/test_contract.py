@@ -24,7 +24,7 @@ DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "boots", "catalog serve", "check", "completion", "console", "demo", "dev", "explain", "game check", "game list",
-    "game show", "game try", "help", "inspect", "isolate", "list", "log", "metrics", "players", "report",
+    "game show", "game try", "help", "inspect", "isolate", "list", "log", "match", "metrics", "players", "report",
     "restart", "run", "runtimes", "service show", "settings", "start", "status", "stop", "store status", "wait",
 }  # fmt: skip
 

@@ -13,8 +13,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, ClassVar
 
+from rhizon.app.choose.kit_file import read_kit
 from rhizon.app.reporter import Reporter
-from rhizon.app.share.kit import read_kit
 from rhizon.app.share.match import seen_folder
 from rhizon.core.kit.judge import judge
 from rhizon.core.model.kit import KitManifest

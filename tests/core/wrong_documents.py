@@ -108,6 +108,26 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "server": [{"version": "4.2", "artefact": ARTEFACT}],
         "loaders": [{"loader": "keelson", "build": "3.1.0", "artefact": ARTEFACT}],
     },
+    "kit": {
+        "format": "rhizon-kit/1",
+        "server": "marsh",
+        "title": "The marsh evening",
+        "game": "tarnholt",
+        "game_title": "Tarnholt",
+        "game_version": "4.2",
+        "pieces": [
+            {
+                "id": "reedlight",
+                "version": "2.1.0",
+                "title": "Reedlight",
+                "kind": "mod",
+                "place": "mods/reedlight-2.1.0.jar",
+                "files": [{"path": "mods/reedlight-2.1.0.jar", "sha256": HASH, "size": 1}],
+            }
+        ],
+        "others": [{"id": "reedlight", "version": "2.0.3", "sha256": HASH}],
+        "loader_mark": {"file": "hull/about.txt", "pattern": "^(?P<id>\\S+) (?P<version>\\S+)$"},
+    },
     "lock": {
         "format": "rhizon-lock/1",
         "name": "marsh",
@@ -361,6 +381,12 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("side", put("releases", 0, "on_server", "yes"), "true or false"),
         ("no target", drop("target"), "target: missing"),
         ("path", put("releases", 0, "file", "path", "../../x.jar"), "'..'"),
+    ),
+    "kit": (
+        ("path", put("pieces", 0, "files", 0, "path", "../x.jar"), r"'\.\.'"),
+        ("hash", put("others", 0, "sha256", "y" * 64), "64 small"),
+        ("pattern", put("loader_mark", "pattern", "(?P<version>"), "regular expression"),
+        ("version", drop("pieces", 0, "version"), "version: missing"),
     ),
     "inventory": (
         ("path", put("files", "../x", {"sha256": HASH, "size": 1, "origin": "o"}), r"\.\./x"),

@@ -21,6 +21,7 @@ _GUIDES = (
     "exit-codes",
     "findings",
     "life",
+    "players",
     "keeping",
     "solving",
     "archives",

@@ -21,6 +21,7 @@ from rhizon.app.archives.scan import (
     scan_files,
     scan_together,
 )
+from rhizon.app.choose.kit_file import is_kit, read_kit
 from rhizon.app.choose.sources import PACK_ENDING, is_pack, pack_root, read_pack, read_source
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
@@ -32,6 +33,7 @@ from rhizon.core.finding import SEVERITIES, Finding, worst_first
 from rhizon.core.model.catalog import CATALOG_FILE, SHELF_FILE
 from rhizon.core.model.contentlist import ContentList, SecretSource
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.kit import KitManifest
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import PACK_ARCHIVES, Pack
 from rhizon.core.names import printable
@@ -39,7 +41,7 @@ from rhizon.core.secret import HIDDEN
 
 __all__ = ["InspectResult", "Inspection", "inspect"]
 
-Kind = Literal["content list", "pack", "lock", "game definition", "archive"]
+Kind = Literal["content list", "pack", "lock", "kit", "game definition", "archive"]
 
 
 class Inspection(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,6 +57,7 @@ class Inspection(msgspec.Struct, frozen=True, kw_only=True):
     content_list: ContentList | None = None
     pack: Pack | None = None
     lock: Lock | None = None
+    kit: KitManifest | None = None
     game: GameDefinition | None = None
     archive: ScannedFile | None = None
     every_class: EveryClass | None = None
@@ -102,7 +105,7 @@ def inspect(
                 )
             archives += found
             unread += left_unread(path)
-        elif path.is_file() and _is_archive(path) and not is_pack(path):
+        elif path.is_file() and _is_archive(path) and not is_pack(path) and not is_kit(path):
             archives.append(path)
         else:
             others.append(_without_secrets(host, _document(path)))
@@ -232,6 +235,9 @@ def _document(path: Path) -> Inspection:
         return _pack(path)
     if path.name.endswith(ENDING):
         return Inspection(path=str(path), kind="game definition", game=read_game(path), **_identity(path))
+    if is_kit(path):
+        kit, kit_files = read_kit(path)
+        return Inspection(path=str(path), kind="kit", kit=kit, files=len(kit_files), **_identity(path))
     document = read_source(path).document
     if isinstance(document, Lock):
         return Inspection(path=str(path), kind="lock", lock=document, **_identity(path))

@@ -1,4 +1,4 @@
-"""What a server is made from: a content list, a pack (folder or ``.rhz``), a lock or a folder of archives."""
+"""What a server is made from: a content list, a pack (folder or ``.rhz``), a lock, a kit or a folder of archives."""
 
 import hashlib
 from collections.abc import Mapping
@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 
 from rhizon.adapters.files import FileBytes, read_bytes, translated, write_atomic
+from rhizon.app.choose.kit_file import is_kit, kit_content_list
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.archives.entries import Archive
@@ -106,6 +107,8 @@ def read_source(path: Path) -> Source:
     """A document, whatever kind it is. Raises InputError or DocumentError."""
     if path.is_dir() or path.suffix == PACK_ENDING or is_pack(path):
         return _from_pack(path)
+    if is_kit(path):
+        return _from_list(path, kit_content_list(path))
     _require_no_archive(path)
     data = read_bytes(path, "content list, pack or lock", 64 << 20)
     if data.lstrip()[:1] == b"{":

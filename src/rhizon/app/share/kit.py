@@ -1,23 +1,23 @@
 """A kit: all that a server's players need, in one zip, with instructions."""
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import FileBytes, read_bytes
+from rhizon.adapters.files import read_bytes
 from rhizon.adapters.undo_history import KeptStates
 from rhizon.adapters.zip_out import write_zip
+from rhizon.app.choose.kit_file import is_kit, read_kit
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.reporter import Reporter
 from rhizon.app.share.players_need import page_texts, players_need
-from rhizon.core.archives.entries import Archive
-from rhizon.core.errors import InputError, RhizonError
+from rhizon.core.errors import InputError
 from rhizon.core.kit.manifest import changed_pieces
 from rhizon.core.kit.readme import SYSTEMS, readme
-from rhizon.core.kit.zipped import GAME, MANIFEST_FILE, kit_documents, packed_files
+from rhizon.core.kit.zipped import GAME, kit_documents, packed_files
 from rhizon.core.model.documents import decode
 from rhizon.core.model.game_parts import System
 from rhizon.core.model.kit import KitManifest
@@ -28,11 +28,10 @@ __all__ = [
     "KitResult",
     "KitWishes",
     "Told",
-    "is_kit",
     "kit_entries",
     "make_kit",
-    "read_kit",
     "remember_told",
+    "told_state",
 ]
 
 PREVIOUS = "previous"
@@ -154,25 +153,6 @@ def remember_told(host: Host, folder: Path, reporter: Reporter, told: Told) -> N
         after = told_state(before, told).instance
         if after != before.instance:
             home.write_instance(after)
-
-
-def is_kit(file: Path) -> bool:
-    """Whether a file is a kit."""
-    try:
-        with FileBytes(file) as data:
-            return data.read_at(0, 4) == b"PK\x03\x04" and MANIFEST_FILE in Archive(data, file.name).names()
-    except (RhizonError, OSError):
-        return False
-
-
-def read_kit(file: Path) -> tuple[KitManifest, Mapping[str, bytes]]:
-    """A kit's manifest, and its files by their paths in the game's folder. Raises InputError for what is no kit,
-    DocumentError, TrustError."""
-    archive = Archive(read_bytes(file, "kit", 4 << 30), file.name)
-    if MANIFEST_FILE not in archive.names():
-        raise InputError("not-a-kit", f"{file} is not a kit", hint="See how to make one: rhizon kit --help")
-    manifest = decode(KitManifest, archive.read(MANIFEST_FILE), f"{file}/{MANIFEST_FILE}")
-    return manifest, {path.removeprefix(GAME): data for path, data in archive.files() if path.startswith(GAME)}
 
 
 def _earlier(host: Host, state: InstanceState, against: str, reporter: Reporter) -> KitManifest:

@@ -4,10 +4,10 @@ from pathlib import Path
 
 from rhizon.adapters.files import translated, write_atomic
 from rhizon.app.archives.scan import scan_files
+from rhizon.app.choose.kit_file import read_kit
 from rhizon.app.host import Host
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.reporter import Reporter
-from rhizon.app.share.kit import read_kit
 from rhizon.app.share.match import seen_folder
 from rhizon.app.share.players_need import players_need
 from rhizon.core.errors import InputError

@@ -10,10 +10,10 @@ import msgspec
 
 from rhizon.adapters.files import hash_file, read_bytes
 from rhizon.adapters.zip_out import write_zip
+from rhizon.app.choose.kit_file import is_kit, read_kit
 from rhizon.app.host import Host
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.reporter import Reporter
-from rhizon.app.share.kit import is_kit, read_kit
 from rhizon.app.share.players_need import page_texts, players_need
 from rhizon.core.errors import InputError, TrustError
 from rhizon.core.kit.judge import BLOCKING, Fit, Seen, SeenFile, Verdict, judge, mark_for, read_mark, worth_hashing
@@ -64,6 +64,8 @@ class MatchResult(msgspec.Struct, frozen=True, kw_only=True):
 def match(host: Host, server: Path, theirs: Path, reporter: Reporter, *, archive: Path | None = None) -> MatchResult:
     """``server`` is a server's folder or a kit, ``theirs`` a player's folder, a text (a listing or a log) or a kit;
     ``archive`` is a zip to write with what they lack. Raises InputError, DocumentError, :class:`StateError`."""
+    if not theirs.exists():
+        raise InputError("no-such-file", f"there is nothing at {theirs}", hint="Check the path.")
     manifest, held = _manifest(host, server, reporter)
     reporter.step(f"looking into {printable(theirs.name, 60)}")
     form, fit, files, unread = _fit(manifest, theirs, reporter)

@@ -105,6 +105,8 @@ def _render(to: "Console", one: "Inspection", call: Call) -> None:
         _content_list(to, one, call)
     elif one.pack is not None:
         _pack(to, one, call)
+    elif one.kit is not None:
+        _kit(to, one, call)
     elif one.lock is not None:
         lock = one.lock
         target = f"{lock.target.game} {lock.target.game_version}"
@@ -163,6 +165,23 @@ def _pack(to: "Console", one: "Inspection", call: Call) -> None:
     say(to, "overlay files: " + (", ".join(f"{count} {tree}" for tree, count in sorted(trees.items())) or "none"))
     if pack.memory is not None:
         say(to, f"memory: at least {pack.memory.least_mib} MiB, {pack.memory.recommended_mib} MiB recommended")
+
+
+def _kit(to: "Console", one: "Inspection", call: Call) -> None:
+    kit = one.kit
+    assert kit is not None
+    verdict(to, f"{one.path}: a kit for players of {kit.title}, {counted(len(kit.pieces), 'piece')} of content")
+    loader = f", {kit.loader.title} {kit.loader.build}" if kit.loader is not None else ""
+    say(to, f"target: {kit.game_title} {kit.game_version}{loader}")
+    rows = [
+        (piece.id, piece.version.text, "optional" if piece.optional else "needed", "" if piece.packed else piece.page)
+        for piece in kit.pieces
+    ]
+    if rows:
+        call.table(to, ("content", "release", "for players", "players fetch it from"), rows)
+    say(to, f"files: {counted(one.files or 0, 'file')} for the game's folder")
+    if kit.join:
+        say(to, f"players join at {kit.join}")
 
 
 def _archive(to: "Console", one: "Inspection") -> None:

@@ -24,7 +24,10 @@ __all__ = ["kit"]
     examples=(
         ("rhizon kit marsh -o marsh-kit.zip", "all that a player needs, with instructions"),
         ("rhizon kit marsh -o marsh-changes.zip --against previous", "only what the last change changed"),
-        ("rhizon kit marsh -o kit.zip --contact 'Solveig, in the club' --address play.harbour.example", ""),
+        (
+            "rhizon kit marsh -o kit.zip --contact 'Solveig, in the club' --address play.harbour.example",
+            "say whom to ask",
+        ),
     ),
     tables=True,
     dry_run="Show what would be in it and write nothing.",

@@ -30,7 +30,7 @@ MOST_LINES = 30
     ),
 )
 @click.argument("server", metavar="SERVER|KIT")
-@click.argument("theirs", type=click.Path(path_type=Path, exists=True), metavar="FOLDER|LISTING|LOG|KIT")
+@click.argument("theirs", type=click.Path(path_type=Path), metavar="FOLDER|LISTING|LOG|KIT")
 @click.option(
     "-o", "--output", "archive", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE",
     help="Write a zip with just what is missing.",
@@ -45,7 +45,7 @@ def match(call: Call, server: str, theirs: Path, archive: Path | None, make_list
     A listing is the output of sha256sum, ls -lR or dir /s, or names alone; without hashes some things cannot be told.
     Exit code 0 when they can join, 1 when they cannot or it cannot be told.
     """
-    from rhizon.app.share.kit import is_kit
+    from rhizon.app.choose.kit_file import is_kit
     from rhizon.app.share.match import match as compare
 
     file = Path(server)

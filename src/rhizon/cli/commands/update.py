@@ -127,6 +127,9 @@ def update(
     nothing = made.changes_nothing
     headline = "up to date" if nothing else "plan for the update" if planned else "updated"
     steps = [Step(("rhizon", "run", server.label), "start it")]
+    if made.changes is not None and made.changes.for_players and not planned:
+        kit = ("rhizon", "kit", server.label, "-o", f"{made.name}-changes.zip", "--against", "previous")
+        steps.append(Step(kit, "what players have to change, in one zip"))
     if made.kept is not None:
         steps.append(Step(("rhizon", "undo", server.label), "take the update back"))
     return Answer(
@@ -204,4 +207,5 @@ def _body(to: "Console", made: "ProvisionResult", call: Call) -> None:
     show_counts(to, made.steps, planned=planned)
     say(to, f"world: {made.world}" + (f"; backup {made.backup}" if made.backup else ""))
     if made.changes is not None:
-        say(to, f"players: {'must change too' if made.changes.for_players else 'nothing to do'}")
+        after = "; after the update: rhizon kit" if planned else ""
+        say(to, f"players: {f'must change too{after}' if made.changes.for_players else 'nothing to do'}")

@@ -24,6 +24,7 @@ __all__ = [
     "judge",
     "judge_loaded",
     "mark_for",
+    "plain",
     "read_mark",
     "stem",
     "worth_hashing",
