@@ -127,7 +127,11 @@ def _text(host: Host, state: InstanceState, *, user: bool, manager: str) -> str:
         folder=str(home.folder),
         command=command,
         environment=environment_of(),
-        writes=[str(home.folder), *(str(one) for one in dict.fromkeys(places.written) if one.is_dir())],
+        writes=[
+            str(home.folder),
+            *(str(one) for one in dict.fromkeys(places.written) if one.is_dir()),
+            *(one for one in instance.players.pages if Path(one).is_dir()),  # for the status that players see
+        ],
         user=None if user else owner_of(home.folder),
         start_seconds=game.log.ready_seconds + START_SPARE,
         stop_seconds=STOP_TIMES * game.console.stop_seconds + START_SPARE,

@@ -120,6 +120,12 @@ def _fit(manifest: KitManifest, theirs: Path, reporter: Reporter) -> tuple[Form,
         return "folder", judge(manifest, seen), len(seen.files), unread
     if is_kit(theirs):
         other, _ = read_kit(theirs)
+        if other.game != manifest.game:
+            raise InputError(
+                "other-game",
+                f"{theirs} is a kit for {other.game_title}, the server runs {manifest.game_title}",
+                hint="Give the kit that the player has for this server.",
+            )
         files = [file for piece in other.pieces for file in piece.files] + list(other.overlay)
         files += other.loader.files if other.loader is not None else ()
         marks: dict[str, tuple[str, str]] = {}

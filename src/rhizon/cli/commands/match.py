@@ -57,10 +57,10 @@ def match(call: Call, server: str, theirs: Path, archive: Path | None, make_list
 
         listed = write(call.host, folder, theirs, make_list, call.reporter)
     call.close()
-    verdicts = {"yes": "can join", "no": "cannot join yet", "unknown": "cannot be told for sure"}
+    verdicts = {"yes": "can join", "no": "cannot join yet", "unknown": "can perhaps join: not all of it is known"}
     return Answer(
         done,
-        f"{done.server}: {theirs} {verdicts[done.verdict]}",
+        f"{done.server}: a player with this {done.form} {verdicts[done.verdict]}",
         lambda to: _body(to, done, listed),
         exit_code=0 if done.verdict == "yes" else 1,
     )
