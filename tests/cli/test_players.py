@@ -288,6 +288,8 @@ class Players(Case):
             self.assertEqual(browser.check(address, theirs), ("yes", []))
             self.assertEqual(browser.text("state"), "The server is up.")
             browser.accessible()
+            self.assertIn(browser.code_read(), (None, browser.text("address")))
+            browser.narrow()
             (theirs / "mods/reedlight-2.1.0.jar").unlink()
             os.truncate(theirs / "mods/otterden-2.4.0.jar", 100)
             (theirs / "hull/about.txt").write_text("keelson 3.0.2\n")
@@ -364,6 +366,26 @@ class Browser:
             if archive.testzip() is not None:
                 raise AssertionError("the zip is damaged")
             return sorted(archive.namelist())
+
+    def code_read(self) -> str | None:
+        """What a scanner reads in the picture of the address; None where there is no scanner."""
+        if not shutil.which("zbarimg"):
+            return None
+        picture = self._downloads / "code.png"
+        self._driver.find_element("css selector", "[role=img]").screenshot(str(picture))
+        done = subprocess.run(["zbarimg", "--raw", "-q", picture], capture_output=True, text=True, check=False)
+        return done.stdout.strip()
+
+    def narrow(self) -> None:
+        """Nothing is wider than a phone."""
+        self._driver.set_window_size(500, 844)
+        self._driver.execute_cdp_cmd(
+            "Emulation.setDeviceMetricsOverride", {"width": 390, "height": 844, "deviceScaleFactor": 1, "mobile": True}
+        )
+        wide = self._driver.execute_script("return document.documentElement.scrollWidth")
+        self._driver.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
+        if wide > 390:
+            raise AssertionError(f"the page is {wide} px wide")
 
     def accessible(self) -> None:
         """No rule of axe-core is broken, where that is installed (AXE: its script)."""

@@ -125,7 +125,7 @@ EXAMPLES: dict[str, dict[str, Any]] = {
                 "files": [{"path": "mods/reedlight-2.1.0.jar", "sha256": HASH, "size": 1}],
             }
         ],
-        "others": [{"id": "reedlight", "version": "2.0.3", "sha256": HASH}],
+        "others": [{"id": "reedlight", "version": "2.0.3", "sha256": HASH, "size": 1}],
         "loader_mark": {"file": "hull/about.txt", "pattern": "^(?P<id>\\S+) (?P<version>\\S+)$"},
     },
     "lock": {

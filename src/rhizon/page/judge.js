@@ -29,15 +29,11 @@ function allFiles(kit) {
   return [...kit.pieces.flatMap((piece) => piece.files), ...(kit.overlay || []), ...loaderFiles(kit)];
 }
 
-// The paths (of [path, size]) whose contents matter.
+// The paths (of [path, size]) whose contents matter: by their name, or since something known has their size.
 function worthHashing(kit, files) {
   const names = new Set(allFiles(kit).map((file) => nameOf(plain(file.path))));
-  const sizes = new Set(allFiles(kit).map((file) => file.size));
-  const content = (kit.content || []).map((one) => `/${plain(one)}/`);
-  return files.filter(([path, size]) => {
-    const here = `/${plain(path)}`;
-    return sizes.has(size) || names.has(nameOf(here)) || content.some((one) => here.includes(one));
-  }).map(([path]) => path);
+  const sizes = new Set([...allFiles(kit), ...(kit.others || [])].map((file) => file.size));
+  return files.filter(([path, size]) => sizes.has(size) || names.has(nameOf(plain(path)))).map(([path]) => path);
 }
 
 // The pattern by which a file says a version, or null.

@@ -94,23 +94,14 @@ def read_mark(pattern: str, text: str) -> tuple[str, str] | None:
 
 
 def worth_hashing(manifest: KitManifest, files: Iterable[tuple[str, int]]) -> list[str]:
-    """The paths of a folder whose contents matter: by name, by size, or since they lie in a folder of content. Sizes in
-    bytes."""
-    names, sizes = set(), set()
-    for file in [
-        *(one for piece in manifest.pieces for one in piece.files),
-        *manifest.overlay,
-        *_loader_files(manifest),
-    ]:
+    """The paths of a folder whose contents matter: by their name, or since something that is known has their size, in
+    bytes. What is neither cannot be anything that the manifest knows."""
+    names, sizes = set(), {one.size for one in manifest.others}
+    pieces = [file for piece in manifest.pieces for file in piece.files]
+    for file in [*pieces, *manifest.overlay, *_loader_files(manifest)]:
         names.add(plain(file.path).rpartition("/")[2])
         sizes.add(file.size)
-    content = [f"/{plain(one)}/" for one in manifest.content]
-    found = []
-    for path, size in files:
-        here = f"/{plain(path)}"
-        if size in sizes or here.rpartition("/")[2] in names or any(one in here for one in content):
-            found.append(path)
-    return found
+    return [path for path, size in files if size in sizes or plain(path).rpartition("/")[2] in names]
 
 
 def mark_for(manifest: KitManifest, path: str) -> str | None:

@@ -161,7 +161,8 @@ def _others(
         for release in items[name].releases if name in items else ():
             if release.artefact.sha256 not in own:
                 own.add(release.artefact.sha256)
-                yield KitOther(id=name, version=release.version, sha256=release.artefact.sha256)
+                artefact = release.artefact
+                yield KitOther(id=name, version=release.version, sha256=artefact.sha256, size=artefact.size)
 
 
 def changed_pieces(before: KitManifest | None, now: KitManifest) -> tuple[KitManifest, tuple[RelPath, ...]]:

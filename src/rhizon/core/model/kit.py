@@ -59,6 +59,7 @@ class KitOther(Strict, frozen=True, kw_only=True):
     id: Id
     version: Version
     sha256: Sha256
+    size: Size
 
 
 class KitClash(Strict, frozen=True, kw_only=True):
