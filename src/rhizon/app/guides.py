@@ -21,7 +21,7 @@ _GUIDES = (
     "exit-codes",
     "findings",
     "life",
-    "players",
+    "joining",
     "keeping",
     "solving",
     "archives",
