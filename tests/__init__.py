@@ -4,6 +4,8 @@ import os
 
 from hypothesis import HealthCheck, settings
 
+os.environ.pop("COLUMNS", None)  # of the terminal that they are run in
+
 FAST = "RHIZON_TESTS_FAST"  # in the environment: tests that need a server or a Java, or take long, are left out
 
 
