@@ -38,7 +38,7 @@ class Shared(Case):
         self.assertFalse(self.store.has(stray, 8) or (self.folder / "state/store/incoming-x").exists())
         left = {entry.name for entry in self.store.entries()}
         on_server = {one["file"]["sha256"] for one in lock["releases"] if one["on_server"]}
-        laid = {one["sha256"] for one in lock["overlay"]}
+        laid = {one["sha256"] for one in [*lock["overlay"], *lock.get("player_overlay", [])]}
         self.assertEqual(left, {lock["server"]["sha256"], lock["loader"]["file"]["sha256"], *on_server, *laid})
         self.rhizon("store", "prune", "--since", "0m")
         self.assertEqual(list(self.store.entries()), [])
