@@ -386,6 +386,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("path", put("pieces", 0, "files", 0, "path", "../x.jar"), r"'\.\.'"),
         ("hash", put("others", 0, "sha256", "y" * 64), "64 small"),
         ("pattern", put("loader_mark", "pattern", "(?P<version>"), "regular expression"),
+        ("for ever", put("loader_mark", "pattern", "^((?P<version>a)+)+$"), "repeats a group"),
         ("version", drop("pieces", 0, "version"), "version: missing"),
     ),
     "inventory": (

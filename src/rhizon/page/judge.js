@@ -48,7 +48,7 @@ function readMark(pattern, text) {
   const compiled = new RegExp(pattern.replaceAll("(?P<", "(?<"), "u");
   const said = { id: "", version: "" };
   for (const line of text.split(/\r\n|\r|\n/).slice(0, 200)) {
-    const match = compiled.exec(line);
+    const match = compiled.exec(line.slice(0, 1000));
     for (const [name, value] of Object.entries((match && match.groups) || {})) {
       if (value && !said[name]) said[name] = value;
     }
@@ -86,32 +86,68 @@ class Folder {
     for (const mark of [kit.loader_mark, kit.game_mark]) if (mark) needed.push(plain(mark.file));
     this.base = baseOf(needed, paths);
     const below = (path) => (path.startsWith(this.base) ? path.slice(this.base.length) : `../${path}`);
-    this.files = new Map();
-    this.hashes = new Map();
-    paths.forEach((path, number) => {
-      const one = seen.files[number];
-      const here = below(path);
-      this.files.set(here, one);
-      if (one.sha256) {
-        if (!this.hashes.has(one.sha256)) this.hashes.set(one.sha256, []);
-        this.hashes.get(one.sha256).push(here);
-      }
-    });
+    const add = (map, key, value) => {
+      if (!map.has(key)) map.set(key, []);
+      map.get(key).push(value);
+    };
+    this.files = new Map(paths.map((path, number) => [below(path), seen.files[number]]));
     this.marks = new Map(Object.entries(seen.marks || {}).map(([path, said]) => [below(plain(path)), said]));
-    this.content = (kit.content || []).map((one) => `${plain(one)}/`);
-    this.sorted = [...this.files.keys()].sort(byText);
+    this.hashes = new Map();
+    this.beside = new Map(); // by the folder that they lie in
+    this.folders = new Set();
+    this.names = new Map();
+    for (const path of [...this.files.keys()].sort(byText)) {
+      let near = folderOf(path);
+      add(this.beside, near, path);
+      add(this.names, nameOf(path), path);
+      const { sha256 } = this.files.get(path);
+      if (sha256) add(this.hashes, sha256, path);
+      while (near && !this.folders.has(near)) {
+        this.folders.add(near);
+        near = folderOf(near);
+      }
+    }
+    this.said = new Map(); // paths of marks and versions by id
+    for (const path of [...this.marks.keys()].sort(byText)) {
+      const [id, version] = this.marks.get(path);
+      add(this.said, id, [path, version]);
+    }
+    this.content = (kit.content || []).map(plain);
+    this.stems = new Map();
+    this.releases = new Map();
+    this.others = new Map((kit.others || []).map((one) => [one.sha256, [one.id, one.version]]));
+  }
+
+  known(path) {
+    return this.others.get(this.files.get(path).sha256 || "");
+  }
+
+  // Files in a folder that are known as releases of one content, or that nobody knows and are called so.
+  like(near, called, id) {
+    if (!this.stems.has(near)) {
+      const stems = new Map();
+      const releases = new Map();
+      for (const path of this.beside.get(near) || []) {
+        const said = this.known(path);
+        const [map, key] = said ? [releases, said[0]] : [stems, stem(path)];
+        if (!map.has(key)) map.set(key, []);
+        map.get(key).push(path);
+      }
+      this.stems.set(near, stems);
+      this.releases.set(near, releases);
+    }
+    return [...(this.stems.get(near).get(called) || []), ...(this.releases.get(near).get(id) || [])].sort(byText);
   }
 
   called(need) {
-    const name = nameOf(plain(need.path));
-    return this.sorted.filter((path) => {
+    return (this.names.get(nameOf(plain(need.path))) || []).filter((path) => {
       const have = this.files.get(path);
-      return nameOf(path) === name && !have.sha256 && (have.size == null || have.size === need.size);
+      return !have.sha256 && (have.size == null || have.size === need.size);
     });
   }
 
-  inContent(path) {
-    return this.content.some((one) => path.startsWith(one) && !path.slice(one.length).includes("/"));
+  inContent() {
+    return [...new Set(this.content.flatMap((near) => this.beside.get(near) || []))].sort(byText);
   }
 }
 
@@ -131,12 +167,11 @@ function stateOf(need, have) {
 
 function judge(kit, seen) {
   const folder = new Folder(kit, seen);
-  const known = new Map((kit.others || []).map((one) => [one.sha256, [one.id, one.version]]));
   const problems = [...ofGame(kit, folder), ...ofLoader(kit, folder)];
   for (const piece of kit.pieces) {
-    problems.push(...(piece.folder ? ofUnpacked(kit, piece, folder) : ofArchive(piece, folder, known)));
+    problems.push(...(piece.folder ? ofUnpacked(kit, piece, folder) : ofArchive(piece, folder)));
   }
-  problems.push(...ofClashes(kit, folder, known));
+  problems.push(...ofClashes(kit, folder));
   if (kit.strict) problems.push(...notAllowed(kit, folder, problems));
   problems.push(...ofOverlay(kit, folder));
   const wanted = [];
@@ -182,7 +217,7 @@ function ofLoader(kit, folder) {
 
 const neededOnly = (piece, one) => (piece.optional ? { ...one, kind: "optional-differs" } : one);
 
-function ofArchive(piece, folder, known) {
+function ofArchive(piece, folder) {
   const file = piece.files[0];
   const place = plain(piece.place);
   const near = folderOf(place);
@@ -190,10 +225,10 @@ function ofArchive(piece, folder, known) {
   let state = stateOf(file, folder.files.get(place));
   const good = (folder.hashes.get(file.sha256) || []).filter((path) => folderOf(path) === near);
   if (["missing", "changed", "truncated"].includes(state) && good.length) state = "good";
-  const others = otherReleases(piece, folder, known, [place, ...good]);
+  const others = otherReleases(piece, folder, [place, ...good]);
   const problems = [];
   if (state === "truncated" || state === "changed") {
-    const said = known.get(folder.files.get(place).sha256 || "");
+    const said = folder.known(place);
     if (said && said[0] === piece.id) {
       problems.push(neededOnly(piece, problem("other-release", { ...told, path: piece.place, have: said[1] })));
     } else {
@@ -218,18 +253,14 @@ function ofArchive(piece, folder, known) {
   return problems;
 }
 
-function otherReleases(piece, folder, known, own) {
-  const near = folderOf(plain(piece.place));
-  const called = stem(piece.place);
+function otherReleases(piece, folder, own) {
+  const ending = endingOf(piece.place);
   const found = [];
-  for (const path of folder.sorted) {
-    if (own.includes(path) || folderOf(path) !== near) continue;
-    const have = folder.files.get(path);
-    const said = known.get(have.sha256 || "");
-    if (said) {
-      if (said[0] === piece.id) found.push([path, said[1]]);
-    } else if (have.sha256 !== piece.files[0].sha256 && stem(path) === called
-      && path.endsWith(endingOf(piece.place))) {
+  for (const path of folder.like(folderOf(plain(piece.place)), stem(piece.place), piece.id)) {
+    const said = folder.known(path);
+    if (own.includes(path)) continue;
+    if (said) found.push([path, said[1]]);
+    else if (folder.files.get(path).sha256 !== piece.files[0].sha256 && path.endsWith(ending)) {
       found.push([path, nameOf(path)]);
     }
   }
@@ -241,15 +272,11 @@ function ofUnpacked(kit, piece, folder) {
   const near = folderOf(place);
   const mark = (kit.versions || {})[piece.kind];
   const told = { id: piece.id, title: piece.title, need: piece.version };
-  const homes = [];
-  for (const path of [...folder.marks.keys()].sort(byText)) {
-    const said = folder.marks.get(path);
-    if (mark && said[0] === piece.id && path.endsWith(`/${plain(mark.file)}`)) {
-      homes.push([path.slice(0, path.length - plain(mark.file).length - 1), said[1]]);
-    }
-  }
+  const homes = ((mark && folder.said.get(piece.id)) || [])
+    .filter(([path]) => path.endsWith(`/${plain(mark.file)}`))
+    .map(([path, version]) => [path.slice(0, path.length - plain(mark.file).length - 1), version]);
   let here = homes.filter(([home]) => folderOf(home) === near);
-  if (!here.length && folder.sorted.some((path) => path.startsWith(`${place}/`))) here = [[place, ""]];
+  if (!here.length && folder.folders.has(place)) here = [[place, ""]];
   if (!here.length) {
     if (homes.length) {
       const found = { ...told, need: piece.place, path: homes[0][0], have: homes[0][0] };
@@ -274,24 +301,21 @@ function ofUnpacked(kit, piece, folder) {
   return problems;
 }
 
-function ofClashes(kit, folder, known) {
+function ofClashes(kit, folder) {
+  if (!(kit.clashes || []).length) return [];
   const titles = new Map(kit.pieces.map((one) => [one.id, one.title]));
+  const there = folder.inContent().map((path) => [path, folder.known(path)]);
+  const unknown = there.filter(([, said]) => !said).map(([path]) => [path, stem(path)]);
   const problems = [];
-  for (const clash of kit.clashes || []) {
+  for (const clash of kit.clashes) {
     const told = { id: clash.id, title: clash.title, need: titles.get(clash.beside) || "" };
-    for (const path of folder.sorted) {
-      if (!folder.inContent(path)) continue;
-      const said = known.get(folder.files.get(path).sha256 || "");
-      const byName = !said && (clash.names || []).includes(stem(path));
-      if (byName || (said && said[0] === clash.id && clash.versions.includes(said[1]))) {
-        problems.push(problem("clash", { ...told, path }));
-      }
-    }
-    for (const path of [...folder.marks.keys()].sort(byText)) {
-      const said = folder.marks.get(path);
-      if (said[0] === clash.id && clash.versions.includes(said[1])) {
-        problems.push(problem("clash", { ...told, path: folderOf(path) }));
-      }
+    const paths = [
+      ...there.filter(([, said]) => said && said[0] === clash.id && clash.versions.includes(said[1])),
+      ...unknown.filter(([, name]) => (clash.names || []).includes(name)),
+    ].map(([path]) => path).sort(byText);
+    for (const path of paths) problems.push(problem("clash", { ...told, path }));
+    for (const [path, version] of folder.said.get(clash.id) || []) {
+      if (clash.versions.includes(version)) problems.push(problem("clash", { ...told, path: folderOf(path) }));
     }
   }
   return problems;
@@ -304,9 +328,8 @@ function notAllowed(kit, folder, told) {
   const hashes = new Set(kit.pieces.flatMap((one) => one.files.map((file) => file.sha256)));
   const said = new Set(told.map((one) => one.path));
   const problems = [];
-  for (const path of folder.sorted) {
-    const have = folder.files.get(path);
-    if (folder.inContent(path) && !places.has(path) && !said.has(path) && !hashes.has(have.sha256)
+  for (const path of folder.inContent()) {
+    if (!places.has(path) && !said.has(path) && !hashes.has(folder.files.get(path).sha256)
       && endings.some((ending) => ending && path.endsWith(ending))) {
       problems.push(problem("not-allowed", { title: nameOf(path), path }));
     }
@@ -314,7 +337,7 @@ function notAllowed(kit, folder, told) {
   for (const path of [...folder.marks.keys()].sort(byText)) {
     const [name, version] = folder.marks.get(path);
     const home = folderOf(path);
-    if (name && !ours.has(name) && !said.has(home) && folder.inContent(home)) {
+    if (name && !ours.has(name) && !said.has(home) && folder.content.includes(folderOf(home))) {
       problems.push(problem("not-allowed", { id: name, title: name, path: home, have: version }));
     }
   }

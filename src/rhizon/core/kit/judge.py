@@ -39,6 +39,7 @@ BLOCKING: frozenset[str] = frozenset(
     {"missing", "other-release", "truncated", "changed", "wrong-folder", "two-releases", "clash", "no-loader",
      "wrong-loader", "wrong-game", "not-allowed"}
 )  # fmt: skip
+LONGEST_LINE = 1000
 _VERSION = re.compile(r"[-_ .]v?[0-9].*$")
 _ENDING = re.compile(r"\.[A-Za-z]{2,4}$")
 
@@ -86,7 +87,7 @@ def read_mark(pattern: str, text: str) -> tuple[str, str] | None:
     compiled = re.compile(pattern)
     said = {"id": "", "version": ""}
     for line in text.splitlines()[:200]:
-        match = compiled.search(line)
+        match = compiled.search(line[:LONGEST_LINE])
         for name, value in match.groupdict().items() if match is not None else ():
             if value and not said.get(name):
                 said[name] = value
@@ -145,7 +146,7 @@ def _base(needed: Iterable[str], there: Sequence[str]) -> str:
 
 
 class _Folder:
-    """What is there, by its path below the game's folder."""
+    """What is there, by its path below the game's folder; with what a big folder is searched by."""
 
     def __init__(self, manifest: KitManifest, seen: Seen) -> None:
         paths = [plain(one.path) for one in seen.files]
@@ -153,43 +154,70 @@ class _Folder:
         needed += [plain(file.path) for file in _loader_files(manifest)]
         needed += [plain(mark.file) for mark in (manifest.loader_mark, manifest.game_mark) if mark is not None]
         self.base = _base(needed, paths)
-        self.files: dict[str, SeenFile] = {}
+        self.files = {self._below(path): one for path, one in zip(paths, seen.files, strict=True)}
+        self.marks = {self._below(plain(path)): said for path, said in seen.marks.items()}
         self.hashes: dict[str, list[str]] = {}
-        for path, one in zip(paths, seen.files, strict=True):
-            here = path[len(self.base) :] if path.startswith(self.base) else f"../{path}"
-            self.files[here] = one
-            if one.sha256 is not None:
-                self.hashes.setdefault(one.sha256, []).append(here)
-        self.marks = {
-            (path[len(self.base) :] if path.startswith(self.base) else f"../{path}"): said
-            for path, said in ((plain(name), said) for name, said in seen.marks.items())
-        }
-        self.content = [f"{plain(one)}/" for one in manifest.content]
+        self.beside: dict[str, list[str]] = {}  # by the folder that they lie in
+        self.folders: set[str] = set()
+        self._names: dict[str, list[str]] = {}
+        for path in sorted(self.files):
+            near, _, name = path.rpartition("/")
+            self.beside.setdefault(near, []).append(path)
+            self._names.setdefault(name, []).append(path)
+            sha256 = self.files[path].sha256
+            if sha256 is not None:
+                self.hashes.setdefault(sha256, []).append(path)
+            while near and near not in self.folders:
+                self.folders.add(near)
+                near = near.rpartition("/")[0]
+        self.said: dict[str, list[tuple[str, str]]] = {}  # paths of marks and versions by id
+        for path in sorted(self.marks):
+            name, version = self.marks[path]
+            self.said.setdefault(name, []).append((path, version))
+        self.content = [plain(one) for one in manifest.content]
+        self._stems: dict[str, dict[str, list[str]]] = {}
+        self._known = {one.sha256: (one.id, one.version.text) for one in manifest.others}
+        self._releases: dict[str, dict[str, list[str]]] = {}
+
+    def known(self, path: str) -> tuple[str, str] | None:
+        """Which other release a file is, where that is known: id and version."""
+        return self._known.get(self.files[path].sha256 or "")
+
+    def like(self, near: str, called: str, name: str) -> list[str]:
+        """Files in a folder that are known as releases of the content ``name``, or that nobody knows and are called
+        so without their versions; in order."""
+        if near not in self._stems:
+            stems, releases = self._stems.setdefault(near, {}), self._releases.setdefault(near, {})
+            for path in self.beside.get(near, ()):
+                said = self.known(path)
+                if said is None:
+                    stems.setdefault(stem(path), []).append(path)
+                else:
+                    releases.setdefault(said[0], []).append(path)
+        return sorted([*self._stems[near].get(called, ()), *self._releases[near].get(name, ())])
+
+    def _below(self, path: str) -> str:
+        return path[len(self.base) :] if path.startswith(self.base) else f"../{path}"
 
     def called(self, need: KitFile) -> list[str]:
         """Files of that name whose contents are not known, and may be the right ones."""
-        name = plain(need.path).rpartition("/")[2]
+        named = self._names.get(plain(need.path).rpartition("/")[2], [])
         return [
-            path
-            for path in sorted(self.files)
-            if path.rpartition("/")[2] == name
-            and self.files[path].sha256 is None
-            and self.files[path].size in (None, need.size)
+            path for path in named if self.files[path].sha256 is None and self.files[path].size in (None, need.size)
         ]
 
-    def in_content(self, path: str) -> bool:
-        """Whether it lies directly in a folder of content."""
-        return any(path.startswith(one) and "/" not in path[len(one) :] for one in self.content)
+    def in_content(self) -> list[str]:
+        """What lies directly in a folder of content, in order."""
+        return sorted({path for near in self.content for path in self.beside.get(near, [])})
 
 
 def judge(manifest: KitManifest, seen: Seen) -> Fit:
     """Compares. What is only there for one's own pleasure is left alone; settings that differ are told, no more."""
     folder = _Folder(manifest, seen)
     problems = [*_game(manifest, folder), *_loader(manifest, folder)]
-    known = {one.sha256: (one.id, one.version.text) for one in manifest.others}
     for piece in manifest.pieces:
-        problems += _unpacked(manifest, piece, folder) if piece.folder else _archive(piece, folder, known)
-    problems += _clashes(manifest, folder, known)
+        problems += _unpacked(manifest, piece, folder) if piece.folder else _archive(piece, folder)
+    problems += _clashes(manifest, folder)
     problems += _not_allowed(manifest, folder, problems) if manifest.strict else ()
     problems += _overlay(manifest, folder)
     wanted = []
@@ -247,7 +275,7 @@ def _state(need: KitFile, have: SeenFile | None) -> Literal["good", "missing", "
     return "truncated" if have.size is not None and have.size < need.size else "changed"
 
 
-def _archive(piece: KitPiece, folder: _Folder, known: Mapping[str, tuple[str, str]]) -> list[Problem]:
+def _archive(piece: KitPiece, folder: _Folder) -> list[Problem]:
     """A piece that is one file."""
     (file,) = piece.files
     place = plain(piece.place)
@@ -257,10 +285,10 @@ def _archive(piece: KitPiece, folder: _Folder, known: Mapping[str, tuple[str, st
     good = [path for path in folder.hashes.get(file.sha256, ()) if path.rpartition("/")[0] == near]
     if state in ("missing", "changed", "truncated") and good:
         state = "good"  # under another name, which the game does not mind
-    others = _other_releases(piece, folder, known, [place, *good])
+    others = _other_releases(piece, folder, [place, *good])
     problems: list[Problem] = []
     if state in ("truncated", "changed"):
-        said = known.get(folder.files[place].sha256 or "")
+        said = folder.known(place)
         if said is not None and said[0] == piece.id:
             problems.append(_needed(piece, Problem(kind="other-release", path=piece.place, have=said[1], **told)))
         else:
@@ -286,22 +314,18 @@ def _needed(piece: KitPiece, problem: Problem) -> Problem:
     return msgspec.structs.replace(problem, kind="optional-differs") if piece.optional else problem
 
 
-def _other_releases(
-    piece: KitPiece, folder: _Folder, known: Mapping[str, tuple[str, str]], own: Sequence[str]
-) -> list[tuple[str, str]]:
+def _other_releases(piece: KitPiece, folder: _Folder, own: Sequence[str]) -> list[tuple[str, str]]:
     """Files beside the piece that are other releases of it, by their hash or else by their name, with the version."""
-    near, called = plain(piece.place).rpartition("/")[0], stem(piece.place)
     (file,) = piece.files
+    ending = _ending(piece.place)
     found = []
-    for path in sorted(folder.files):
-        if path in own or path.rpartition("/")[0] != near:
+    for path in folder.like(plain(piece.place).rpartition("/")[0], stem(piece.place), piece.id):
+        said = folder.known(path)
+        if path in own:
             continue
-        have = folder.files[path]
-        said = known.get(have.sha256 or "")
         if said is not None:
-            if said[0] == piece.id:
-                found.append((path, said[1]))
-        elif have.sha256 != file.sha256 and stem(path) == called and path.endswith(_ending(piece.place)):
+            found.append((path, said[1]))
+        elif folder.files[path].sha256 != file.sha256 and path.endswith(ending):
             found.append((path, path.rpartition("/")[2]))
     return found
 
@@ -318,12 +342,12 @@ def _unpacked(manifest: KitManifest, piece: KitPiece, folder: _Folder) -> list[P
     mark = manifest.versions.get(piece.kind)
     told = {"id": piece.id, "title": piece.title, "need": piece.version.text}
     homes = [
-        (path[: len(path) - len(plain(mark.file)) - 1], said[1])
-        for path, said in sorted(folder.marks.items())
-        if mark is not None and said[0] == piece.id and path.endswith(f"/{plain(mark.file)}")
+        (path[: len(path) - len(plain(mark.file)) - 1], version)
+        for path, version in (folder.said.get(piece.id, ()) if mark is not None else ())
+        if mark is not None and path.endswith(f"/{plain(mark.file)}")
     ]
     here = [(home, version) for home, version in homes if home.rpartition("/")[0] == near]
-    if not here and any(path.startswith(f"{place}/") for path in folder.files):
+    if not here and place in folder.folders:
         here = [(place, "")]
     if not here:
         if homes:
@@ -345,46 +369,39 @@ def _unpacked(manifest: KitManifest, piece: KitPiece, folder: _Folder) -> list[P
     return problems
 
 
-def _clashes(manifest: KitManifest, folder: _Folder, known: Mapping[str, tuple[str, str]]) -> list[Problem]:
+def _clashes(manifest: KitManifest, folder: _Folder) -> list[Problem]:
     """Content of the player's own that cannot be beside the server's."""
     titles = {one.id: one.title for one in manifest.pieces}
+    there = [(path, folder.known(path)) for path in folder.in_content()]
+    unknown = [(path, stem(path)) for path, said in there if said is None] if manifest.clashes else []
     problems = []
     for clash in manifest.clashes:
         versions = [one.text for one in clash.versions]
-        for path in sorted(folder.files):
-            if not folder.in_content(path):
-                continue
-            said = known.get(folder.files[path].sha256 or "")
-            by_name = said is None and stem(path) in clash.names
-            if by_name or (said is not None and said[0] == clash.id and said[1] in versions):
-                problems.append(
-                    Problem(kind="clash", id=clash.id, title=clash.title, path=path, need=titles.get(clash.beside, ""))
-                )
-        for path, said in sorted(folder.marks.items()):
-            if said[0] == clash.id and said[1] in versions:
-                home = path.rpartition("/")[0]
-                problems.append(
-                    Problem(kind="clash", id=clash.id, title=clash.title, path=home, need=titles.get(clash.beside, ""))
-                )
+        told = {"id": clash.id, "title": clash.title, "need": titles.get(clash.beside, "")}
+        paths = [path for path, said in there if said is not None and said[0] == clash.id and said[1] in versions]
+        paths += [path for path, name in unknown if name in clash.names]
+        problems += [Problem(kind="clash", path=path, **told) for path in sorted(paths)]
+        for path, version in folder.said.get(clash.id, ()):
+            if version in versions:
+                problems.append(Problem(kind="clash", path=path.rpartition("/")[0], **told))
     return problems
 
 
 def _not_allowed(manifest: KitManifest, folder: _Folder, told: Sequence[Problem]) -> list[Problem]:
     """Content that a strict server does not have."""
     ours = {one.id for one in manifest.pieces}
-    places = [plain(one.place) for one in manifest.pieces]
+    places = {plain(one.place) for one in manifest.pieces}
     endings = {_ending(one.place) for one in manifest.pieces if not one.folder}
     hashes = {file.sha256 for one in manifest.pieces for file in one.files}
     said = {one.path for one in told}
     problems = []
-    for path in sorted(folder.files):
-        have = folder.files[path]
-        here = folder.in_content(path) and path not in places and path not in said
-        if here and have.sha256 not in hashes and any(ending and path.endswith(ending) for ending in endings):
+    for path in folder.in_content():
+        here = path not in places and path not in said and folder.files[path].sha256 not in hashes
+        if here and any(ending and path.endswith(ending) for ending in endings):
             problems.append(Problem(kind="not-allowed", title=path.rpartition("/")[2], path=path))
     for path, (name, version) in sorted(folder.marks.items()):
         home = path.rpartition("/")[0]
-        if name and name not in ours and home not in said and folder.in_content(home):
+        if name and name not in ours and home not in said and home.rpartition("/")[0] in folder.content:
             problems.append(Problem(kind="not-allowed", id=name, title=name, path=home, have=version))
     return problems
 

@@ -35,10 +35,10 @@ def parse_listing(text: str) -> Seen:
 
 def _files(text: str) -> Iterator[SeenFile]:
     folder = ""
-    lines = [_CONTROL.sub("", line).rstrip() for line in text.splitlines()[:MOST_LINES]]
+    lines = [_CONTROL.sub("", line[:LONGEST_PATH]).rstrip() for line in text.splitlines()[:MOST_LINES]]
     form = _form(lines)
     for line in lines:
-        if not line.strip() or len(line) > LONGEST_PATH:
+        if not line.strip():
             continue
         if form == "sum":
             match = _SUM.fullmatch(line)

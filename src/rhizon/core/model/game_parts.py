@@ -61,6 +61,12 @@ def _pattern(text: str, where: str, needs: tuple[str, ...] = ()) -> None:
             raise ValueError(f"{where}: {text!r} has no group (?P<{group}>...)")
 
 
+def _no_repeated_group(text: str, where: str) -> None:
+    """A kit comes from somebody else, with its patterns: one with a repeat inside a repeat can take for ever."""
+    if re.search(r"(?<!\\)\)[*+{]", text):
+        raise ValueError(f"{where}: {text!r} repeats a group; write it without")
+
+
 class RuntimeRule(Strict, frozen=True, kw_only=True):
     """The runtime majors that a range of game versions runs on."""
 
@@ -135,6 +141,7 @@ class Mark(Strict, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         _pattern(self.pattern, "pattern")
+        _no_repeated_group(self.pattern, "pattern")
         if "(?P<version>" not in self.pattern:
             raise ValueError(f"pattern: {self.pattern!r} needs the group (?P<version>...)")
 
@@ -150,6 +157,7 @@ class PlayerLog(Strict, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         for name in ("content", "loader", "game"):
             _pattern(getattr(self, name), name)
+            _no_repeated_group(getattr(self, name), name)
         if "(?P<id>" not in self.content or "(?P<version>" not in self.content:
             raise ValueError("content: the groups (?P<id>...) and (?P<version>...) are required")
 
