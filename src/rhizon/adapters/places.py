@@ -106,6 +106,16 @@ class Places(NamedTuple):
         return self.config / "host.toml"
 
     @property
+    def remotes(self) -> Path:
+        """Definitions of rented servers, by their names."""
+        return self.config / "remotes"
+
+    @property
+    def known_hosts(self) -> Path:
+        """The keys of machines that were accepted, as OpenSSH writes them."""
+        return self.config / "known-hosts"
+
+    @property
     def credentials(self) -> Path:
         """The credentials of catalogs."""
         return self.config / "credentials.toml"

@@ -34,6 +34,8 @@ from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
+from rhizon.app.remote.push import PushResult
+from rhizon.app.remote.remotes import RemoteResult
 from rhizon.app.run.boots import Boots
 from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.dev import DevResult
@@ -129,6 +131,9 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "kit": (KitResult,),
     "match": (MatchResult,),
     "page": (PageResult,),
+    "push": (PushResult,),
+    "remote new": (RemoteResult,),
+    "remote check": (RemoteResult,),
     "update": (ProvisionResult, UpdateTrial, CarefulUpdate),
 }
 SEVERAL = (

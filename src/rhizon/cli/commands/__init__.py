@@ -14,9 +14,9 @@ class Command(NamedTuple):
 
 
 TRY, CHOOSE, PROVISION, RUN = "Try it", "Choose", "Provision", "Run"
-SHARE = "Players"
+SHARE, RENTED = "Players", "Rented servers"
 TUNE, KEEP, MANY, PUBLISH = "Settings, memory, ports", "Keep", "All servers of this machine", "Describe and publish"
-SECTIONS = (TRY, CHOOSE, PROVISION, RUN, SHARE, TUNE, KEEP, MANY, PUBLISH)
+SECTIONS = (TRY, CHOOSE, PROVISION, RUN, SHARE, RENTED, TUNE, KEEP, MANY, PUBLISH)
 
 COMMANDS: dict[str, Command] = {
     "demo": Command("demo:demo", "Do the whole job on a made-up world.", TRY),
@@ -46,6 +46,8 @@ COMMANDS: dict[str, Command] = {
     "kit": Command("kit:kit", "Write a zip with all that players need to join.", SHARE),
     "match": Command("match:match", "Check whether a player's folder fits a server.", SHARE),
     "page": Command("page:page", "Write a page for players, which checks their folder in the browser.", SHARE),
+    "remote": Command("remote:remote", "Describe rented servers that are reached by file transfer.", RENTED),
+    "push": Command("push:push", "Send a server to a rented one; only what differs.", RENTED),
     "settings": Command("settings:settings", "List every setting of a server.", TUNE),
     "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
     "memory": Command("memory:memory", "Estimate or measure how much memory a server needs.", TUNE),

@@ -18,6 +18,7 @@ from rhizon.core.model import (
     lock,
     pack,
     preset,
+    remote,
     tree,
 )
 from rhizon.core.model.base import Strict, schema_hook
@@ -50,6 +51,9 @@ DOCUMENTS = (
     Document("host-files", catalog.HostFiles, "json", "catalog host file"),
     Document("tree", tree.FileTree, "json", "file tree"),
     Document("lock", lock.Lock, "json", "lock"),
+    Document("remote", remote.RemoteDefinition, "toml", "remote file"),
+    Document("push", remote.PushRecord, "json", "record of a push"),
+    Document("push-mark", remote.PushMark, "json", "mark of a push"),
     Document("kit", kit.KitManifest, "json", "kit manifest"),
     Document("inventory", instance.Inventory, "json", "inventory"),
     Document("instance", instance.Instance, "toml", "instance file"),

@@ -7,8 +7,9 @@ import msgspec
 from rhizon.core.model.base import Strict, enc_hook
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.instance import Instance
+from rhizon.core.model.remote import RemoteDefinition
 
-__all__ = ["content_list_toml", "instance_toml"]
+__all__ = ["content_list_toml", "instance_toml", "remote_toml"]
 
 _ALWAYS = ("note",)
 
@@ -21,6 +22,11 @@ def instance_toml(instance: Instance) -> str:
 def content_list_toml(wanted: ContentList, notes: Sequence[str] = ()) -> str:
     """A content list whole, without what it says nothing of; ``notes`` are comments at its head."""
     return _toml(["What a server was made from, as a content list. Written by rhizon.", *notes], wanted)
+
+
+def remote_toml(remote: RemoteDefinition) -> str:
+    """A rented server's definition."""
+    return _toml(["How a rented server is reached, and what its host dictates: rhizon help formats."], remote)
 
 
 def _toml(comments: Sequence[str], document: Strict) -> str:

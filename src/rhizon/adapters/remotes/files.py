@@ -1,0 +1,59 @@
+"""A rented server's files, whatever they are reached over. Paths are relative to the server's folder there."""
+
+import io
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import BinaryIO, NamedTuple, Protocol
+
+from rhizon.core.remote.push_plan import ThereFile
+
+__all__ = ["RemoteFiles", "Upload"]
+
+
+class Upload(NamedTuple):
+    """What a path gets: a file of here or bytes, and how many. What lies there of them already is continued."""
+
+    path: str
+    source: Path | bytes
+    size: int
+    executable: bool = False
+
+    def open(self) -> BinaryIO:
+        """The bytes as a file. Raises OSError."""
+        return io.BytesIO(self.source) if isinstance(self.source, bytes) else self.source.open("rb")
+
+
+class RemoteFiles(Protocol):
+    """Every method raises RemoteError where the other side does not answer or refuses."""
+
+    replaces: bool  # whether a rename replaces the file that is there
+
+    def listing(self, leave: Sequence[str] = ()) -> dict[str, ThereFile]:
+        """Every ordinary file; folders in ``leave`` are not gone into."""
+
+    def read(self, path: str, most: int) -> bytes | None:
+        """A file; None where there is none."""
+
+    def write(self, path: str, data: bytes) -> None:
+        """A small file, in place of what is there."""
+
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+        """Sends files, several at once; ``told`` hears of bytes."""
+
+    def create(self, path: str, data: bytes) -> bool:
+        """A small file that must not be there yet; False where it is."""
+
+    def rename(self, before: str, after: str) -> None:
+        """In place of what is there, where ``replaces`` says so."""
+
+    def rename_all(self, pairs: Sequence[tuple[str, str]]) -> None:
+        """Several at once."""
+
+    def remove(self, path: str) -> None:
+        """A file, if it is there."""
+
+    def free_mib(self) -> int | None:
+        """Free space; None where it is not told."""
+
+    def close(self) -> None:
+        """Ends the connection."""

@@ -1,0 +1,109 @@
+"""A rented server as a folder of this machine: a mounted share, or a test."""
+
+import contextlib
+import os
+import shutil
+from collections.abc import Callable, Iterator, Sequence
+from pathlib import Path
+
+from rhizon.adapters.remotes.files import Upload
+from rhizon.core.errors import RemoteError
+from rhizon.core.remote.push_plan import ThereFile
+
+__all__ = ["FolderFiles"]
+
+
+@contextlib.contextmanager
+def _translated(root: Path) -> Iterator[None]:
+    try:
+        yield
+    except OSError as broken:
+        what = f"{broken.strerror or broken}: {broken.filename or root}"
+        raise RemoteError(
+            "remote-refused", what, hint="Check that the share is mounted, and may be written to."
+        ) from None
+
+
+class FolderFiles:
+    """Files below one folder."""
+
+    replaces = True
+
+    def __init__(self, root: Path) -> None:
+        if not root.is_dir():
+            raise RemoteError("remote-unreachable", f"there is no folder {root}", hint="Mount it, or correct the path.")
+        self._root = root
+
+    def listing(self, leave: Sequence[str] = ()) -> dict[str, ThereFile]:
+        found = {}
+        with _translated(self._root):
+            for folder, names, files in os.walk(self._root):
+                here = Path(folder).relative_to(self._root)
+                names[:] = [one for one in sorted(names) if (here / one).as_posix() not in leave]
+                for name in files:
+                    path = Path(folder, name)
+                    if path.is_file() and not path.is_symlink():
+                        facts = path.stat()
+                        found[(here / name).as_posix()] = ThereFile(size=facts.st_size, mtime=int(facts.st_mtime))
+        return found
+
+    def read(self, path: str, most: int) -> bytes | None:
+        with _translated(self._root):
+            try:
+                with (self._root / path).open("rb") as file:
+                    return file.read(most)
+            except FileNotFoundError:
+                return None
+
+    def write(self, path: str, data: bytes) -> None:
+        with _translated(self._root):
+            place = self._root / path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            place.write_bytes(data)
+
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+        with _translated(self._root):
+            for one in files:
+                place = self._root / one.path
+                place.parent.mkdir(parents=True, exist_ok=True)
+                begun = place.stat().st_size if place.is_file() else 0
+                begun = begun if begun <= one.size else 0
+                with one.open() as source, place.open("ab" if begun else "wb") as file:
+                    source.seek(begun)
+                    shutil.copyfileobj(source, file, 1 << 20)
+                    file.flush()
+                    os.fsync(file.fileno())
+                if one.executable:
+                    place.chmod(0o755)
+                told(one.size)
+
+    def create(self, path: str, data: bytes) -> bool:
+        with _translated(self._root):
+            place = self._root / path
+            place.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                with place.open("xb") as file:
+                    file.write(data)
+            except FileExistsError:
+                return False
+            return True
+
+    def rename(self, before: str, after: str) -> None:
+        with _translated(self._root):
+            (self._root / after).parent.mkdir(parents=True, exist_ok=True)
+            (self._root / before).replace(self._root / after)
+
+    def rename_all(self, pairs: Sequence[tuple[str, str]]) -> None:
+        for before, after in pairs:
+            self.rename(before, after)
+
+    def remove(self, path: str) -> None:
+        with _translated(self._root):
+            (self._root / path).unlink(missing_ok=True)
+
+    def free_mib(self) -> int | None:
+        with _translated(self._root):
+            return shutil.disk_usage(self._root).free >> 20
+
+    def close(self) -> None:
+        """Nothing is open."""

@@ -1,0 +1,315 @@
+"""A rented server over SFTP (version 3, with the extensions that OpenSSH has), by asyncssh.
+
+asyncssh works on an event loop; that is this object's own, in a thread of its own, and each method waits for it.
+"""
+
+import asyncio
+import contextlib
+import posixpath
+import stat
+import threading
+from collections.abc import Callable, Coroutine, Iterator, Sequence
+from functools import partial
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+from rhizon.adapters.remotes.files import RemoteFiles, Upload
+from rhizon.adapters.secret_sources import from_keyring
+from rhizon.core.errors import InputError, RemoteError, TrustError
+from rhizon.core.model.remote import Reach
+from rhizon.core.remote.push_plan import ThereFile
+
+if TYPE_CHECKING:
+    import asyncssh
+
+__all__ = ["SftpFiles", "server_key", "sftp_files"]
+
+CONNECT_SECONDS = 20
+ALIVE_SECONDS = 15  # a line that is dead for three times this is given up
+AT_ONCE = 8
+CHUNK = 1 << 20
+CIPHERS = ("aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com", "aes128-ctr")
+
+T = TypeVar("T")
+
+
+def sftp_files(reach: Reach, known_hosts: Path) -> RemoteFiles:
+    """Raises RemoteError, TrustError (the key of the other side is not the one that is known), InputError."""
+    return SftpFiles(reach, known_hosts)
+
+
+class SftpFiles:
+    """One connection."""
+
+    def __init__(self, reach: Reach, known_hosts: Path) -> None:
+        try:
+            import asyncssh  # noqa: F401 - slow to import, and an extra
+        except ImportError:
+            raise InputError(
+                "no-asyncssh", "SFTP needs the package asyncssh", hint="Install it: pip install 'rhizon[remote]'"
+            ) from None
+        self._reach = reach
+        self._loop = asyncio.new_event_loop()
+        self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
+        self._thread.start()
+        self.replaces = True
+        self._made: set[str] = set()  # folders that are known to be there
+        try:
+            with self._translated():
+                self._connection, self._sftp = self._run(self._connected(known_hosts))
+        except BaseException:
+            self._end()
+            raise
+
+    def _run(self, work: Coroutine[Any, Any, T]) -> T:
+        return asyncio.run_coroutine_threadsafe(work, self._loop).result()
+
+    async def _connected(self, known_hosts: Path) -> "tuple[asyncssh.SSHClientConnection, asyncssh.SFTPClient]":
+        import asyncssh
+
+        reach = self._reach
+        port = reach.port or 22
+        if not known_hosts.is_file() or not _is_known(known_hosts, reach.host, port):
+            key = await asyncio.wait_for(asyncssh.get_server_host_key(reach.host, port), CONNECT_SECONDS)
+            if key is None:
+                raise RemoteError("remote-unreachable", f"{reach.host} gives no key", hint="Check host and port.")
+            raise TrustError(
+                "host-not-known",
+                f"{reach.host} is not known yet; its key is {key.get_fingerprint()}",
+                hint="Compare that with what your host says; to accept it, add --accept-key.",
+            )
+        options: dict[str, Any] = {
+            "known_hosts": str(known_hosts),
+            "username": reach.user,
+            "encryption_algs": CIPHERS,
+            "connect_timeout": CONNECT_SECONDS,
+            "keepalive_interval": ALIVE_SECONDS,
+            "config": None,
+        }
+        if reach.key:
+            options |= {"client_keys": [reach.key], "agent_path": None}
+        if reach.password == "keyring":
+            options["password"] = from_keyring(f"rhizon {reach.user}@{reach.host}", reach.user).reveal()
+        connection = await asyncssh.connect(reach.host, port, **options)
+        return connection, await connection.start_sftp_client()
+
+    @contextlib.contextmanager
+    def _translated(self) -> Iterator[None]:
+        import asyncssh
+
+        host = self._reach.host
+        try:
+            yield
+        except asyncssh.HostKeyNotVerifiable:
+            raise TrustError(
+                "host-key-changed",
+                f"{host} shows another key than before",
+                hint="It may be another machine in its place. Ask your host before you accept the new key.",
+            ) from None
+        except asyncssh.PermissionDenied:
+            raise RemoteError(
+                "remote-login", f"{host} does not accept the login of {self._reach.user}", hint="Check key or password."
+            ) from None
+        except asyncssh.SFTPError as broken:
+            raise RemoteError(
+                "remote-refused",
+                f"{host}: {broken.reason or 'the other side refuses it'}",
+                hint="The disk may be full, or the file may be protected. What was sent is continued next time.",
+            ) from None
+        except (TimeoutError, OSError, asyncssh.Error) as broken:
+            raise RemoteError(
+                "remote-unreachable",
+                f"the connection to {host} failed: {str(broken) or type(broken).__name__}",
+                hint="Run the same command again: what was sent is continued.",
+            ) from None
+
+    def _at(self, path: str) -> str:
+        return posixpath.join(self._reach.folder, path)
+
+    def listing(self, leave: Sequence[str] = ()) -> dict[str, ThereFile]:
+        with self._translated():
+            return self._run(self._listed(leave))
+
+    async def _listed(self, leave: Sequence[str]) -> dict[str, ThereFile]:
+        import asyncssh
+
+        found: dict[str, ThereFile] = {}
+        gate = asyncio.Semaphore(AT_ONCE)
+
+        async def go(folder: str) -> None:
+            below = []
+            async with gate:
+                try:
+                    entries = [
+                        one async for one in self._sftp.scandir(self._at(folder) if folder else self._reach.folder)
+                    ]
+                except asyncssh.SFTPNoSuchFile:
+                    return
+            for one in entries:
+                name = (
+                    one.filename if isinstance(one.filename, str) else one.filename.decode("utf-8", "surrogateescape")
+                )
+                if name in (".", ".."):
+                    continue
+                path = f"{folder}/{name}" if folder else name
+                mode = one.attrs.permissions or 0
+                if stat.S_ISDIR(mode) and path not in leave:
+                    below.append(path)
+                elif stat.S_ISREG(mode):
+                    found[path] = ThereFile(size=one.attrs.size or 0, mtime=int(one.attrs.mtime or 0))
+            await asyncio.gather(*map(go, below))
+
+        await go("")
+        return found
+
+    def read(self, path: str, most: int) -> bytes | None:
+        with self._translated():
+            return self._run(self._got(path, most))
+
+    async def _got(self, path: str, most: int) -> bytes | None:
+        import asyncssh
+
+        try:
+            async with self._sftp.open(self._at(path), "rb") as file:
+                data = await file.read(most)
+                return data if isinstance(data, bytes) else data.encode()
+        except asyncssh.SFTPNoSuchFile:
+            return None
+
+    def write(self, path: str, data: bytes) -> None:
+        with self._translated():
+            self._run(self._put(Upload(path, data, len(data)), None))
+
+    async def _put(self, one: Upload, told: Callable[[int], None] | None) -> None:
+        """Sends a file: all of it, or with ``told`` what the other side lacks of it."""
+        import asyncssh
+
+        await self._folder_for(one.path)
+        begun = 0
+        if told is not None:
+            with contextlib.suppress(asyncssh.SFTPNoSuchFile):
+                begun = (await self._sftp.stat(self._at(one.path))).size or 0
+            begun = begun if begun <= one.size else 0
+        with one.open() as source:
+            source.seek(begun)
+            async with self._sftp.open(self._at(one.path), "r+b" if begun else "wb") as file:
+                at = begun
+                while chunk := source.read(CHUNK):
+                    await file.write(chunk, at)
+                    at += len(chunk)
+                    if told is not None:
+                        told(len(chunk))
+        if one.executable:
+            with contextlib.suppress(asyncssh.SFTPError):
+                await self._sftp.chmod(self._at(one.path), 0o755)
+
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+        with self._translated():
+            self._run(self._at_once([partial(self._put, one, told) for one in files]))
+
+    def create(self, path: str, data: bytes) -> bool:
+        import asyncssh
+
+        with self._translated():
+            try:
+                self._run(self._created(path, data))
+            except (asyncssh.SFTPFileAlreadyExists, asyncssh.SFTPFailure):
+                return False
+            return True
+
+    async def _created(self, path: str, data: bytes) -> None:
+        await self._folder_for(path)
+        async with self._sftp.open(self._at(path), "xb") as file:
+            await file.write(data)
+
+    def rename(self, before: str, after: str) -> None:
+        with self._translated():
+            self._run(self._renamed(before, after))
+
+    async def _renamed(self, before: str, after: str) -> None:
+        await self._folder_for(after)
+        await self._sftp.posix_rename(self._at(before), self._at(after))
+
+    async def _folder_for(self, path: str) -> None:
+        """Makes the folder of a path, each but once."""
+        folder = posixpath.dirname(self._at(path))
+        if folder not in self._made:
+            await self._sftp.makedirs(folder, exist_ok=True)
+            self._made.add(folder)
+
+    def rename_all(self, pairs: Sequence[tuple[str, str]]) -> None:
+        with self._translated():
+            self._run(self._at_once([partial(self._renamed, *one) for one in pairs]))
+
+    async def _at_once(self, works: Sequence[Callable[[], Coroutine[Any, Any, None]]]) -> None:
+        """Several at once; the first error ends the others, and is raised."""
+        gate = asyncio.Semaphore(AT_ONCE)
+
+        async def go(work: Callable[[], Coroutine[Any, Any, None]]) -> None:
+            async with gate:
+                await work()
+
+        tasks = [asyncio.create_task(go(work)) for work in works]
+        try:
+            await asyncio.gather(*tasks)
+        except BaseException:
+            for task in tasks:
+                task.cancel()
+            await asyncio.gather(*tasks, return_exceptions=True)
+            raise
+
+    def remove(self, path: str) -> None:
+        with self._translated():
+            self._run(self._removed(path))
+
+    async def _removed(self, path: str) -> None:
+        import asyncssh
+
+        with contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            await self._sftp.remove(self._at(path))
+
+    def free_mib(self) -> int | None:
+        import asyncssh
+
+        with self._translated():
+            try:
+                found = self._run(self._sftp.statvfs(self._reach.folder))
+            except asyncssh.SFTPError:
+                return None
+            return (found.bavail * found.frsize) >> 20
+
+    def close(self) -> None:
+        self._loop.call_soon_threadsafe(self._connection.close)
+        with contextlib.suppress(Exception):  # it may be gone already
+            self._run(asyncio.wait_for(self._connection.wait_closed(), 5))
+        self._end()
+
+    def _end(self) -> None:
+        """Ends the loop and its thread."""
+        self._loop.call_soon_threadsafe(self._loop.stop)
+        self._thread.join(5)
+        if not self._thread.is_alive():
+            self._loop.close()
+
+
+def _is_known(known_hosts: Path, host: str, port: int) -> bool:
+    import asyncssh
+
+    keys = asyncssh.match_known_hosts(str(known_hosts), host, "", port)
+    return bool(keys[0] or keys[1])
+
+
+async def server_key(host: str, port: int) -> tuple[str, str]:
+    """The key that a machine shows: as a line of OpenSSH's known_hosts, and its fingerprint. Raises RemoteError."""
+    import asyncssh
+
+    try:
+        key = await asyncio.wait_for(asyncssh.get_server_host_key(host, port), CONNECT_SECONDS)
+    except (TimeoutError, OSError, asyncssh.Error) as broken:
+        raise RemoteError(
+            "remote-unreachable", f"the connection to {host} failed: {broken}", hint="Check host and port."
+        ) from None
+    if key is None:
+        raise RemoteError("remote-unreachable", f"{host} shows no key", hint="Check host and port.")
+    name = host if port == 22 else f"[{host}]:{port}"
+    return f"{name} {key.export_public_key().decode().strip()}", key.get_fingerprint()

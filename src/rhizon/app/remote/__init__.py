@@ -1,0 +1,1 @@
+"""Rented servers: what they are (``remotes``), and sending a server there (``push``)."""

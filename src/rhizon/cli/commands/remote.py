@@ -1,0 +1,131 @@
+"""``rhizon remote`` and its subcommands."""
+
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+from rhizon.cli.command import Answer, Call, RhizonGroup, command
+from rhizon.cli.options import MIB
+from rhizon.cli.output import Step, say
+from rhizon.core.units import mib_text
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from rhizon.app.remote.remotes import RemoteResult
+
+__all__ = ["remote"]
+
+
+@click.group(cls=RhizonGroup)
+def remote() -> None:
+    """Rented servers that are reached by file transfer: describe one, and see that it can be used."""
+
+
+@command(
+    "new",
+    group=remote,
+    examples=(
+        ("rhizon remote new lighthouse --sftp tove@games.harbour.example --folder /server", "over SFTP"),
+        ("rhizon remote new share --folder /mnt/share/server --start-file run.sh", "a mounted share"),
+    ),
+    dry_run="Show what would be written and write nothing.",
+)
+@click.argument("name")
+@click.option(
+    "--sftp", metavar="USER@HOST[:PORT]", help="Reach it over SFTP; without, the folder is one of this machine."
+)
+@click.option("--folder", required=True, metavar="PATH", help="Folder of the server there.")
+@click.option(
+    "--key", type=click.Path(path_type=Path, exists=True), metavar="FILE", help="Private key; else the agent's."
+)
+@click.option("--password", is_flag=True, help="The system's keyring has the password, under `rhizon USER@HOST`.")
+@click.option("--start-file", metavar="NAME", help="Name of the file that the host starts.")
+@click.option("--windows", is_flag=True, help="The host runs Windows.")
+@click.option("--memory", "memory_mib", type=MIB, metavar="MIB", help="Memory that the host gives.")
+@click.option("--quota", "quota_mib", type=MIB, metavar="MIB", help="Disk space that the host gives.")
+@click.option("-o", "--output", type=click.Path(path_type=Path, dir_okay=False), metavar="FILE", help="File to write.")
+def new(
+    call: Call,
+    name: str,
+    sftp: str | None,
+    folder: str,
+    key: Path | None,
+    password: bool,
+    start_file: str | None,
+    windows: bool,
+    memory_mib: int | None,
+    quota_mib: int | None,
+    output: Path | None,
+) -> Answer:
+    """Describe a rented server. The file is kept under its name, or written to FILE; more can be said in it."""
+    from rhizon.app.remote.remotes import new_remote
+    from rhizon.core.model.remote import Dictates, Reach
+    from rhizon.core.names import RelPath
+
+    user, _, rest = (sftp or "").rpartition("@")
+    host, _, port = rest.partition(":")
+    if sftp is not None and (not user or not host or (port and not port.isdecimal())):
+        raise click.UsageError("--sftp needs USER@HOST or USER@HOST:PORT.")
+    try:
+        reach = Reach(
+            by="sftp" if sftp is not None else "folder",
+            folder=folder,
+            host=host,
+            user=user,
+            port=int(port) if port else None,
+            key=str(key.absolute()) if key is not None else "",
+            password="keyring" if password else "",
+        )
+        dictates = Dictates(
+            start_file=RelPath(start_file) if start_file else None,
+            system="windows" if windows else "linux",
+            memory_mib=memory_mib,
+            quota_mib=quota_mib,
+        )
+    except ValueError as wrong:
+        raise click.UsageError(str(wrong)) from None
+    done = new_remote(call.host, name, reach, dictates, output, dry_run=call.dry_run)
+    return Answer(
+        done,
+        f"{done.name}: {done.reach}, in {done.file}",
+        next=(Step(("rhizon", "remote", "check", done.name), "see that it can be reached"),),
+    )
+
+
+@command(
+    "check",
+    group=remote,
+    examples=(
+        ("rhizon remote check lighthouse", "connect, and try what it can"),
+        ("rhizon remote check lighthouse --accept-key", "accept the key that it shows, the first time"),
+    ),
+    dry_run="Connect and list; try nothing there.",
+)
+@click.argument("name", metavar="NAME|FILE")
+@click.option("--accept-key", is_flag=True, help="Accept the SSH key that it shows now.")
+def check(call: Call, name: str, accept_key: bool) -> Answer:
+    """Connect to a rented server, try what it can do, and write that down.
+
+    The first time its key is shown: compare it with what your host says, then accept it.
+    """
+    from rhizon.app.remote import remotes
+
+    if accept_key:
+        accepted = remotes.accept_key(call.host, remotes.find_remote(call.host, name)[1])
+        call.reporter.done(f"accepted {accepted}")
+    done = remotes.probe(call.host, name, call.reporter, dry_run=call.dry_run)
+    call.close()
+    return Answer(done, f"{done.name}: can be used", lambda to: _body(to, done))
+
+
+def _body(to: "Console", done: "RemoteResult") -> None:
+    say(to, f"reached by {done.reach}")
+    if done.free_mib is not None:
+        say(to, f"free space: {mib_text(done.free_mib)}")
+    if done.probed is not None:
+        say(to, f"a rename replaces a file: {'yes' if done.probed.rename_over else 'no'}")
+        say(to, f"names differ by capitals: {'yes' if done.probed.capitals else 'no'}")
+        if done.probed.ahead_seconds:
+            say(to, f"its clock is {done.probed.ahead_seconds} s ahead")

@@ -1,0 +1,1 @@
+"""Rented servers: what a push has to do (``push_plan``). Pure: values in, values out."""

@@ -1,0 +1,221 @@
+"""Pushes to a rented server that is a folder: whole, broken at any moment, with edits on both sides."""
+
+import contextlib
+import shutil
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+from rhizon.adapters.remotes.files import Upload
+from rhizon.adapters.remotes.folder import FolderFiles
+from rhizon.app.instance.change import apply_change
+from rhizon.app.instance.exclusive import exclusive
+from rhizon.app.instance.state import require_instance_state
+from rhizon.app.remote.push import MARK, PushResult, PushWishes, push
+from rhizon.app.remote.remotes import find_remote, new_remote, probe
+from rhizon.core.errors import InputError, RemoteError, RhizonError
+from rhizon.core.model.decode import encode_json
+from rhizon.core.model.remote import Dictates, PushMark, Reach
+from rhizon.core.names import RelPath
+from rhizon.core.plan import WantedFile, make_plan
+from tests.app.fakes import SETTINGS, AppCase
+
+FIRST = {"mods/a.jar": b"a one", "mods/b.jar": b"b one", "mods/old.jar": b"old", "start.sh": b"#!/bin/sh\n# one\n"}
+SECOND = {"mods/a.jar": b"a two", "mods/b.jar": b"b one", "mods/new.jar": b"b one", "start.sh": b"#!/bin/sh\n# two\n"}
+THIRD = {name: data for name, data in SECOND.items() if name != "mods/b.jar"}
+
+
+def content(upload: Upload) -> bytes:
+    """What is sent."""
+    with upload.open() as file:
+        return file.read()
+
+
+class Breaking(FolderFiles):
+    """A line that breaks after so many calls; an upload breaks in the middle of a file."""
+
+    def __init__(self, root: Path, calls: int) -> None:
+        super().__init__(root)
+        self._calls = calls
+
+    def __getattribute__(self, name: str) -> Any:
+        found = super().__getattribute__(name)
+        if name in ("listing", "read", "write", "create", "rename", "rename_all", "remove", "upload"):
+            self._calls -= 1
+            if self._calls < 0:
+                raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
+            if self._calls == 0 and name == "upload":
+                return self._half
+            if self._calls == 0 and name == "rename_all":
+                return self._some
+        return found
+
+    def _some(self, pairs: Any) -> None:
+        FolderFiles.rename_all(Breaking(self._root, 1000), pairs[: len(pairs) // 2])
+        raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
+
+    def _half(self, files: Any, told: Any) -> None:
+        half = [one._replace(source=content(one)[: one.size // 2]) for one in files]
+        FolderFiles.upload(self, half[: len(half) // 2 + 1], told)
+        raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
+
+
+class Rented(AppCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.server("marsh")
+        self.place(FIRST)
+        self.there = self.folder / "rented"
+        self.there.mkdir()
+        reach = Reach(by="folder", folder=str(self.there))
+        new_remote(self.host, "share", reach, Dictates(start_file=RelPath("run.sh")), None)
+
+    def place(self, files: dict[str, bytes]) -> None:
+        """These are the server's files now."""
+        home = self.host.home(self.folder / "marsh")
+        before = require_instance_state(self.host, home)
+        wanted = {
+            RelPath(path): WantedFile(sha256=self.host.store.add(data), size=len(data), origin="shelf:x")
+            for path, data in files.items()
+        }
+        present = home.hashes(sorted({*wanted, *map(RelPath, before.inventory.files)}))
+        plan = make_plan(wanted, present, before.inventory, before.game.world.folder)
+        after = before.as_kept(mock.Mock(lock=before.lock, instance=before.instance, inventory=plan.inventory))
+        with exclusive(self.host, home, self.reporter):
+            apply_change(self.host.store, before, after, plan, "changed")
+        self.host = self.new_host()
+
+    def push(self, **wishes: Any) -> PushResult:
+        return push(self.host, self.folder / "marsh", "share", self.reporter, PushWishes(**wishes))
+
+    def lies(self) -> dict[str, bytes]:
+        """What is there, without what a push keeps for itself."""
+        return {
+            path.relative_to(self.there).as_posix(): path.read_bytes()
+            for path in sorted(self.there.rglob("*"))
+            if path.is_file() and ".rhizon-push" not in path.parts
+        }
+
+    def expected(self, files: dict[str, bytes]) -> dict[str, bytes]:
+        settings = {name: (self.folder / "marsh" / name).read_bytes() for name in self.settings()}
+        return {("run.sh" if name == "start.sh" else name): data for name, data in files.items()} | settings
+
+    def settings(self) -> list[str]:
+        return [name for name in ("marsh.properties", "crew/wardens.txt", "licence/answer.txt")
+                if (self.folder / "marsh" / name).is_file()]  # fmt: skip
+
+    @contextlib.contextmanager
+    def cut_after(self, calls: int) -> Iterator[None]:
+        with mock.patch("rhizon.app.remote.push.connected", lambda *_: Breaking(self.there, calls)):
+            yield
+
+    def test_whole(self) -> None:
+        planned = self.push(dry_run=True)
+        self.assertEqual((planned.complete, list(self.there.iterdir())), (False, []))
+        self.assertTrue(self.push().complete)
+        self.assertEqual(self.lies(), self.expected(FIRST))
+        self.assertEqual({one.action for one in self.push().steps}, {"keep"})
+        self.assertEqual(self.push(verify=True).verified, "hash")
+        self.place(SECOND)
+        (self.there / "marshes").mkdir()
+        (self.there / "marshes/fen.txt").write_text("a world")
+        sent = [one.path for one in self.push().steps if one.action == "send"]
+        self.assertEqual(sorted(sent), ["mods/a.jar", "mods/new.jar", "run.sh"])
+        self.assertEqual(self.lies(), self.expected(SECOND) | {"marshes/fen.txt": b"a world"})
+        (self.there / "mods/a.jar").write_bytes(b"cut")  # somebody's hand, or the host's
+        self.push()
+        self.assertEqual((self.there / "mods/a.jar").read_bytes(), SECOND["mods/a.jar"])
+
+    def test_cut_at_every_moment(self) -> None:
+        """What could be started is the old server or the new one, and the next push ends what was begun."""
+        self.push()
+        before = self.folder / "before"
+        shutil.copytree(self.there, before)
+        self.place(SECOND)
+        whole = [self.expected(FIRST), self.expected(SECOND)]
+        cuts = 0
+        for calls in range(1, 80):
+            shutil.rmtree(self.there)
+            shutil.copytree(before, self.there)
+            with self.cut_after(calls):
+                try:
+                    done = self.push()
+                except RemoteError:
+                    cuts += 1
+                else:
+                    self.assertTrue(done.complete)
+                    break
+            if (self.there / "run.sh").exists():
+                self.assertIn(self.lies(), whole, calls)
+            else:
+                self.assertTrue((self.there / MARK).exists())
+            with self.cut_after(calls + 3), contextlib.suppress(RemoteError):  # and again
+                self.push()
+            self.assertTrue(self.push().complete)
+            self.assertEqual(self.lies(), whole[1], calls)
+            self.assertFalse((self.there / MARK).exists())
+        self.assertGreater(cuts, 15)
+
+    def test_settings_that_changed_there(self) -> None:
+        self.push()
+        theirs = self.there / "marsh.properties"
+        theirs.write_bytes(SETTINGS.replace(b"harbour.berths = 12", b"harbour.berths = 30") + b"# by hand\n")
+        self.assertEqual([one.path for one in self.push().steps if one.action == "keep theirs"], ["marsh.properties"])
+        self.assertIn(b"berths = 30", theirs.read_bytes())
+        mine = self.folder / "marsh/marsh.properties"
+        mine.write_bytes(b"# mine\n" + mine.read_bytes())
+        merged = self.push()
+        self.assertEqual([one.path for one in merged.steps if one.action == "merge"], ["marsh.properties"])
+        self.assertTrue(theirs.read_bytes().startswith(b"# mine\n"))
+        self.assertIn(b"berths = 30", theirs.read_bytes())
+        self.assertEqual({one.action for one in self.push().steps}, {"keep"})
+        theirs.write_bytes(b"x = y, and longer\n")
+        self.push(settings="mine")
+        theirs.write_bytes(b"x = y, and longer still\n")
+        mine.write_bytes(b"# all mine\n" + mine.read_bytes())
+        self.push(settings="mine")
+        self.assertEqual(theirs.read_bytes(), mine.read_bytes())
+
+    def refused(self, **wishes: Any) -> str:
+        with self.assertRaises(RhizonError) as caught:
+            self.push(**wishes)
+        return caught.exception.code
+
+    def test_others_and_wrong_things(self) -> None:
+        self.push()
+        self.place(SECOND)
+        mark = PushMark(format="rhizon-push-mark/1", who="tove", host="elsewhere", since=int(time.time()), token="x")
+        (self.there / MARK).write_bytes(encode_json(mark))
+        self.assertEqual(self.refused(), "push-busy")
+        (self.there / MARK).write_bytes(b"{")  # cut short: of a push that broke long ago
+        self.assertTrue(self.push().complete)
+        record = self.there / ".rhizon-push/record.json"
+        record.write_bytes(record.read_bytes().replace(b'"marsh"', b'"other"'))
+        self.assertEqual(self.refused(), "push-other-server")
+        record.write_bytes(b"{ cut")
+        self.assertTrue(self.push().complete)
+        (self.folder / "marsh/mods/a.jar").unlink()
+        self.assertEqual(self.refused(), "push-incomplete-here")
+        self.assertEqual(find_remote(self.host, "share")[1].name, "share")
+        for word in ("shore", "nothing/at/all"):
+            with self.assertRaises(InputError):
+                find_remote(self.host, word)
+        found = probe(self.host, "share", self.reporter)
+        assert found.probed is not None
+        self.assertTrue(found.probed.rename_over)
+        self.assertEqual(list((self.there / ".rhizon-push").glob("probe*")), [])
+        shutil.rmtree(self.there)
+        self.assertEqual(self.refused(), "remote-unreachable")
+
+    def test_a_host_that_keeps_less_than_it_was_sent(self) -> None:
+        def short(this: FolderFiles, files: Any, told: Any) -> None:
+            for one in files:
+                this.write(one.path, content(one)[:2])
+
+        with mock.patch.object(FolderFiles, "upload", short), self.assertRaises(RemoteError) as caught:
+            self.push()
+        self.assertEqual(caught.exception.code, "push-cut-short")
+        self.assertEqual(self.lies(), {})
+        self.assertTrue(self.push().complete)

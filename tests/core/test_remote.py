@@ -1,0 +1,70 @@
+"""What a push does to each file."""
+
+import unittest
+
+from rhizon.core.model.remote import Dictates, PushedFile
+from rhizon.core.names import RelPath
+from rhizon.core.remote.push_plan import HereFile, ThereFile, plan_push
+from tests.core.kits import sha
+
+PATH = RelPath("mods/a.jar")
+
+
+class Plans(unittest.TestCase):
+    def step(self, here: HereFile | None, sent: PushedFile | None, there: ThereFile | None, **more: object) -> str:
+        plan = plan_push(
+            {PATH: here} if here else {},
+            {PATH: sent} if sent else {},
+            {PATH: there} if there else {},
+            more.pop("dictates", Dictates()),  # type: ignore[arg-type]
+            **more,  # type: ignore[arg-type]
+        )
+        (step,) = plan.steps or (None,)
+        return f"{step.action}: {step.reason}" if step is not None else ""
+
+    def test_one_file(self) -> None:
+        old, new = HereFile(sha256=sha(1), size=10), HereFile(sha256=sha(2), size=12)
+        edited, edited_here = (
+            HereFile(sha256=sha(1), size=10, edited=True),
+            HereFile(sha256=sha(2), size=9, edited=True),
+        )
+        sent = PushedFile(sha256=sha(1), size=10, mtime=100)
+        lies, changed = ThereFile(size=10, mtime=101), ThereFile(size=11, mtime=500)
+        rows: list[tuple[str, HereFile | None, PushedFile | None, ThereFile | None, dict[str, object]]] = [
+            ("send: new", old, None, None, {}),
+            ("keep: as it was sent", old, sent, lies, {}),
+            ("send: changed here", new, sent, lies, {}),
+            ("send: changed there", old, sent, changed, {}),
+            ("send: lost there", old, sent, None, {}),
+            ("send: it is another file", old, None, changed, {}),
+            ("keep theirs: changed there", edited, sent, changed, {}),
+            ("merge: changed on both sides", edited_here, sent, changed, {}),
+            ("send: changed there; yours is wanted", edited_here, sent, changed, {"settings": "mine"}),
+            ("keep theirs: changed there", edited_here, sent, changed, {"settings": "theirs"}),
+            ("send: changed here", edited_here, sent, lies, {}),
+            ("keep: as it was sent", edited_here, PushedFile(sha256=sha(9), size=10, mtime=100, here=sha(2)), lies, {}),
+            ("remove: belongs there no more", None, sent, lies, {}),
+            ("leave: belongs there no more", None, sent, lies, {"delete": False}),
+            ("leave: changed there since it was sent", None, sent, changed, {}),
+            ("", None, sent, None, {}),
+            ("leave: read-only there", new, sent, lies, {"dictates": Dictates(read_only=(PATH,))}),
+        ]
+        for expected, here, there_before, there, more in rows:
+            with self.subTest(expected, **{str(k): str(v) for k, v in more.items()}):
+                self.assertEqual(self.step(here, there_before, there, **more), expected)
+
+    def test_what_a_host_does_not_take(self) -> None:
+        big = HereFile(sha256=sha(1), size=40 << 20)
+        for dictates, code in (
+            (Dictates(forbidden=(".JAR",)), "push-forbidden"),
+            (Dictates(largest_mib=16), "push-too-large"),
+            (Dictates(quota_mib=16), "push-quota"),
+            (Dictates(read_only=(PATH,)), "push-read-only"),
+            (Dictates(largest_mib=64, quota_mib=64), None),
+        ):
+            plan = plan_push({PATH: big}, {}, {}, dictates)
+            self.assertEqual([one.code for one in plan.findings], [code] if code else [])
+
+
+if __name__ == "__main__":
+    unittest.main()
