@@ -186,7 +186,7 @@ class Rented(AppCase):
     def test_others_and_wrong_things(self) -> None:
         self.push()
         self.place(SECOND)
-        mark = PushMark(format="rhizon-push-mark/1", who="tove", host="elsewhere", since=int(time.time()), token="x")
+        mark = PushMark(format="rhizon-push-mark/1", who="tove", host="elsewhere", since=int(time.time()), push="x")
         (self.there / MARK).write_bytes(encode_json(mark))
         self.assertEqual(self.refused(), "push-busy")
         (self.there / MARK).write_bytes(b"{")  # cut short: of a push that broke long ago

@@ -167,6 +167,18 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "files": {"a/b.bin": {"sha256": HASH, "size": 1500, "pieces": [HASH, HASH]}, "c": {"sha256": HASH, "size": 0}},
     },
     "preset": {"format": "rhizon-preset/1", "title": "Club", "settings": {"pvp": False, "max_players": 9}},
+    "remote": {
+        "format": "rhizon-remote/1",
+        "name": "lighthouse",
+        "reach": {"by": "sftp", "host": "games.harbour.example", "user": "tove", "folder": "/server"},
+        "dictates": {"start_file": "run.sh", "forbidden": [".exe"], "quota_mib": 2048},
+    },
+    "push": {
+        "format": "rhizon-push/1",
+        "server": "marsh",
+        "files": {"mods/a.jar": {"sha256": HASH, "size": 1, "mtime": 1795891528}},
+    },
+    "push-mark": {"format": "rhizon-push-mark/1", "who": "tove", "host": "quay", "since": 1795891528, "push": "x"},
     "host": {"format": "rhizon-host/1", "memory_mib": 900, "ports": ["24000-24009", "24100"]},
     "sealed": {
         "format": "rhizon-sealed/1",
@@ -420,6 +432,19 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("whole and more", put("more", {"pvp": ["Tove"]}), "in settings too"),
         ("title", put("title", 3), "title"),
     ),
+    "remote": (
+        ("way", put("reach", "by", "pigeon"), "pigeon"),
+        ("no host", drop("reach", "host"), "are required"),
+        ("outside", put("reach", "folder", "/server/../../etc"), "leads outside"),
+        ("start file", put("dictates", "start_file", "../run.sh"), "relative path"),
+        ("ending", put("dictates", "forbidden", ["exe"]), "is not an ending"),
+    ),
+    "push": (
+        ("path", put("files", "../x", {"sha256": HASH, "size": 1, "mtime": 1}), r"\.\./x"),
+        ("time", put("files", "mods/a.jar", "mtime", "now"), "mtime"),
+        ("hash", put("files", "mods/a.jar", "sha256", "x"), "64 small"),
+    ),
+    "push-mark": (("since", put("since", "today"), "since"), ("push", drop("push"), "push: missing")),
     "host": (
         ("range", put("ports", ["9-1"]), "small to large"),
         ("word", put("ports", ["many"]), "24000-24100"),

@@ -213,7 +213,7 @@ class _Push:
         try:
             return decode(PushMark, data, MARK)
         except DocumentError:
-            return PushMark(format="rhizon-push-mark/1", who="somebody", host="", since=0, token="")
+            return PushMark(format="rhizon-push-mark/1", who="somebody", host="", since=0, push="")
 
     def _take(self) -> None:
         """Says that a push has begun. Raises StateError while another one is at it."""
@@ -222,7 +222,7 @@ class _Push:
             who=printable(getpass.getuser(), 60),
             host=printable(platform.node(), 60) or "?",
             since=int(time.time()),
-            token=uuid.uuid4().hex,
+            push=uuid.uuid4().hex,
         )
         if self._files.create(MARK, encode_json(mine)):
             return
