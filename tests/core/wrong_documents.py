@@ -444,7 +444,11 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("time", put("files", "mods/a.jar", "mtime", "now"), "mtime"),
         ("hash", put("files", "mods/a.jar", "sha256", "x"), "64 small"),
     ),
-    "push-mark": (("since", put("since", "today"), "since"), ("push", drop("push"), "push: missing")),
+    "push-mark": (
+        ("since", put("since", "today"), "since"),
+        ("push", drop("push"), "push: missing"),
+        ("who", put("who", "a\nb"), "who"),
+    ),
     "host": (
         ("range", put("ports", ["9-1"]), "small to large"),
         ("word", put("ports", ["many"]), "24000-24100"),

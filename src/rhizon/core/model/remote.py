@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 import msgspec
 
 from rhizon.core.model.base import Id, Line, Mib, Port, Sha256, Size, Strict
-from rhizon.core.names import RelPath
+from rhizon.core.names import RelPath, UnsafeNameError, safe_path
 
 __all__ = ["Dictates", "Probed", "PushMark", "PushRecord", "PushedFile", "Reach", "RemoteDefinition"]
 
@@ -94,10 +94,17 @@ class PushRecord(Strict, frozen=True, kw_only=True):
     server: Id
     files: dict[RelPath, PushedFile]
 
+    def __post_init__(self) -> None:
+        for path in self.files:  # keys of a table are not decoded by type
+            try:
+                safe_path(path)
+            except UnsafeNameError as why:
+                raise ValueError(f"files: {path!r}: {why}") from None
+
 
 class PushMark(Strict, frozen=True, kw_only=True):
-    """A push that has begun and not ended: who does it, from where, since when (seconds since 1970), and an id of its own. What is there is
-    incomplete until it is gone."""
+    """A push that has begun and not ended: who does it, from where, since when (seconds since 1970), and an id of its
+    own. What is there is incomplete until it is gone."""
 
     format: Literal["rhizon-push-mark/1"]
     who: Line
