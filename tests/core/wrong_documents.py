@@ -447,7 +447,7 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
     "push-mark": (
         ("since", put("since", "today"), "since"),
         ("push", drop("push"), "push: missing"),
-        ("who", put("who", "a\nb"), "who"),
+        ("who", put("who", 3), "who"),
     ),
     "host": (
         ("range", put("ports", ["9-1"]), "small to large"),
