@@ -5,6 +5,7 @@ from pathlib import Path
 
 from rhizon.adapters.remotes.files import RemoteFiles
 from rhizon.adapters.remotes.folder import FolderFiles
+from rhizon.adapters.remotes.ftp import FtpFiles
 from rhizon.adapters.remotes.sftp import sftp_files
 from rhizon.core.model.remote import Reach
 
@@ -13,6 +14,8 @@ __all__ = ["open_remote"]
 _WAYS: dict[str, Callable[[Reach, Path], RemoteFiles]] = {
     "folder": lambda reach, _known: FolderFiles(Path(reach.folder)),
     "sftp": sftp_files,
+    "ftps": lambda reach, _known: FtpFiles(reach),
+    "ftp": lambda reach, _known: FtpFiles(reach),
 }
 
 

@@ -1,7 +1,7 @@
 """A rented server's files, whatever they are reached over. Paths are relative to the server's folder there."""
 
 import io
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from typing import BinaryIO, NamedTuple, Protocol
 
@@ -28,8 +28,9 @@ class RemoteFiles(Protocol):
 
     replaces: bool  # whether a rename replaces the file that is there
 
-    def listing(self, leave: Sequence[str] = ()) -> dict[str, ThereFile]:
-        """Every ordinary file; folders in ``leave`` are not gone into."""
+    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:
+        """Every ordinary file; folders in ``leave`` are not gone into. Where times cost a question each, only those in
+        ``exact`` have theirs, and others 0."""
 
     def read(self, path: str, most: int) -> bytes | None:
         """A file; None where there is none."""

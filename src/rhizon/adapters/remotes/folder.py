@@ -3,7 +3,7 @@
 import contextlib
 import os
 import shutil
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from pathlib import Path
 
 from rhizon.adapters.remotes.files import Upload
@@ -34,7 +34,7 @@ class FolderFiles:
             raise RemoteError("remote-unreachable", f"there is no folder {root}", hint="Mount it, or correct the path.")
         self._root = root
 
-    def listing(self, leave: Sequence[str] = ()) -> dict[str, ThereFile]:
+    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:  # noqa: ARG002
         found = {}
         with _translated(self._root):
             for folder, names, files in os.walk(self._root):

@@ -8,13 +8,13 @@ import contextlib
 import posixpath
 import stat
 import threading
-from collections.abc import Callable, Coroutine, Iterator, Sequence
+from collections.abc import Callable, Collection, Coroutine, Iterator, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from rhizon.adapters.remotes.files import RemoteFiles, Upload
-from rhizon.adapters.secret_sources import from_keyring
+from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import InputError, RemoteError, TrustError
 from rhizon.core.model.remote import Reach
 from rhizon.core.remote.push_plan import ThereFile
@@ -88,8 +88,8 @@ class SftpFiles:
         }
         if reach.key:
             options |= {"client_keys": [reach.key], "agent_path": None}
-        if reach.password == "keyring":
-            options["password"] = from_keyring(f"rhizon {reach.user}@{reach.host}", reach.user).reveal()
+        if password := password_of(reach):
+            options["password"] = password
         connection = await asyncssh.connect(reach.host, port, **options)
         return connection, await connection.start_sftp_client()
 
@@ -126,7 +126,7 @@ class SftpFiles:
     def _at(self, path: str) -> str:
         return posixpath.join(self._reach.folder, path)
 
-    def listing(self, leave: Sequence[str] = ()) -> dict[str, ThereFile]:
+    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:  # noqa: ARG002
         with self._translated():
             return self._run(self._listed(leave))
 

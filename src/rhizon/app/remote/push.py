@@ -93,12 +93,13 @@ class _Push:
         self._reporter = reporter
         self._merged: dict[RelPath, bytes] = {}
         self._renamed = _start_names(remote)
+        self._exact = frozenset(self._renamed.get(one, one) or one for one in settings_paths(state))
         self._leave = [state.game.world.folder, OWN_FOLDER]
 
     def go(self, wishes: PushWishes) -> PushResult:
         here = self._here()
         self._reporter.step("listing what is there")
-        there = self._files.listing(self._leave)
+        there = self._files.listing(self._leave, self._exact)
         sent = self._sent(there)
         plan = plan_push(here, sent, there, self._remote.dictates, settings=wishes.settings, delete=wishes.delete)
         wrong = [one for one in plan.findings if one.severity == "error"]
@@ -338,7 +339,7 @@ class _Push:
     ) -> Literal["size", "hash"]:
         """Looks at everything again and writes down what lies there. Raises RemoteError where something is wrong."""
         self._reporter.step("looking at it again")
-        there = self._files.listing(self._leave)
+        there = self._files.listing(self._leave, self._exact)
         gone = {one.path for one in plan.of("remove")}
         left = {one.path for one in plan.of("leave")}
         now: dict[RelPath, PushedFile] = {}

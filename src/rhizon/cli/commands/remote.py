@@ -1,7 +1,7 @@
 """``rhizon remote`` and its subcommands."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Literal
 
 import click
 
@@ -36,11 +36,24 @@ def remote() -> None:
 @click.option(
     "--sftp", metavar="USER@HOST[:PORT]", help="Reach it over SFTP; without, the folder is one of this machine."
 )
+@click.option("--ftps", metavar="USER@HOST[:PORT]", help="Reach it over FTPS.")
+@click.option("--implicit", is_flag=True, help="With --ftps: TLS from the first byte (port 990).")
+@click.option("--ftp", metavar="USER@HOST[:PORT]", help="Reach it over FTP, which sends the password in the clear.")
+@click.option("--insecure", is_flag=True, help="With --ftp: that is accepted.")
 @click.option("--folder", required=True, metavar="PATH", help="Folder of the server there.")
 @click.option(
     "--key", type=click.Path(path_type=Path, exists=True), metavar="FILE", help="Private key; else the agent's."
 )
 @click.option("--password", is_flag=True, help="The system's keyring has the password, under `rhizon USER@HOST`.")
+@click.option(
+    "--password-file", type=click.Path(path_type=Path, exists=True), metavar="FILE", help="File with the password."
+)
+@click.option(
+    "--certificate",
+    type=click.Path(path_type=Path, exists=True),
+    metavar="FILE",
+    help="Certificate of a host that signs its own.",
+)
 @click.option("--start-file", metavar="NAME", help="Name of the file that the host starts.")
 @click.option("--windows", is_flag=True, help="The host runs Windows.")
 @click.option("--memory", "memory_mib", type=MIB, metavar="MIB", help="Memory that the host gives.")
@@ -50,9 +63,15 @@ def new(
     call: Call,
     name: str,
     sftp: str | None,
+    ftps: str | None,
+    implicit: bool,
+    ftp: str | None,
+    insecure: bool,
     folder: str,
     key: Path | None,
     password: bool,
+    password_file: Path | None,
+    certificate: Path | None,
     start_file: str | None,
     windows: bool,
     memory_mib: int | None,
@@ -64,19 +83,24 @@ def new(
     from rhizon.core.model.remote import Dictates, Reach
     from rhizon.core.names import RelPath
 
-    user, _, rest = (sftp or "").rpartition("@")
+    by, where = _way(sftp, ftps, ftp)
+    user, _, rest = where.rpartition("@")
     host, _, port = rest.partition(":")
-    if sftp is not None and (not user or not host or (port and not port.isdecimal())):
-        raise click.UsageError("--sftp needs USER@HOST or USER@HOST:PORT.")
+    if by != "folder" and (not user or not host or (port and not port.isdecimal())):
+        raise click.UsageError(f"--{by} needs USER@HOST or USER@HOST:PORT.")
     try:
         reach = Reach(
-            by="sftp" if sftp is not None else "folder",
+            by=by,
             folder=folder,
             host=host,
             user=user,
             port=int(port) if port else None,
             key=str(key.absolute()) if key is not None else "",
             password="keyring" if password else "",
+            password_file=str(password_file.absolute()) if password_file is not None else "",
+            certificate=str(certificate.absolute()) if certificate is not None else "",
+            implicit=implicit,
+            insecure=insecure,
         )
         dictates = Dictates(
             start_file=RelPath(start_file) if start_file else None,
@@ -92,6 +116,17 @@ def new(
         f"{done.name}: {done.reach}, in {done.file}",
         next=(Step(("rhizon", "remote", "check", done.name), "see that it can be reached"),),
     )
+
+
+def _way(sftp: str | None, ftps: str | None, ftp: str | None) -> "tuple[Literal['sftp', 'ftps', 'ftp', 'folder'], str]":
+    """The one way that was named, and where; without one a folder of this machine."""
+    named: list[tuple[Literal["sftp", "ftps", "ftp", "folder"], str]] = []
+    for by, where in (("sftp", sftp), ("ftps", ftps), ("ftp", ftp)):
+        if where is not None:
+            named.append((by, where))  # type: ignore[arg-type]
+    if len(named) > 1:
+        raise click.UsageError("Name one way: --sftp, --ftps or --ftp.")
+    return named[0] if named else ("folder", "")
 
 
 @command(

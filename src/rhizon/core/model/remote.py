@@ -14,17 +14,23 @@ __all__ = ["Dictates", "Probed", "PushMark", "PushRecord", "PushedFile", "Reach"
 
 
 class Reach(Strict, frozen=True, kw_only=True):
-    """How it is reached: over SFTP, or as a ``folder`` of this machine (a mounted share). ``folder`` is the server's
-    place there. ``key`` is a file with a private key; without one the agent is asked. With ``password = "keyring"`` the
-    system's keyring has it, under "rhizon USER@HOST"."""
+    """How it is reached: over SFTP, FTPS (with TLS from the beginning where ``implicit``), FTP, or as a ``folder`` of
+    this machine (a mounted share). ``folder`` is the server's place there. ``key`` is a file with a private key;
+    without one the agent is asked. With ``password = "keyring"`` the system's keyring has it, under "rhizon USER@HOST";
+    or it is in ``password_file``. ``certificate`` is a file with the certificate of a host that signs its own. FTP
+    sends passwords in the clear, and needs ``insecure``."""
 
-    by: Literal["sftp", "folder"]
+    by: Literal["sftp", "ftps", "ftp", "folder"]
     folder: Line
     host: Line = ""
     port: Port | None = None
     user: Line = ""
     key: Line = ""
     password: Literal["", "keyring"] = ""
+    password_file: Line = ""
+    certificate: Line = ""
+    implicit: bool = False
+    insecure: bool = False
 
     def __post_init__(self) -> None:
         if self.by != "folder" and not (self.host and self.user):
@@ -33,6 +39,8 @@ class Reach(Strict, frozen=True, kw_only=True):
             raise ValueError(f"folder: {self.folder!r} is not an absolute path")
         if ".." in self.folder.split("/"):
             raise ValueError(f"folder: {self.folder!r} leads outside")
+        if self.by == "ftp" and not self.insecure:
+            raise ValueError("by: ftp sends the password in the clear; use ftps, or say `insecure = true`")
 
 
 class Dictates(Strict, frozen=True, kw_only=True):
