@@ -22,6 +22,7 @@ _GUIDES = (
     "findings",
     "life",
     "joining",
+    "rented",
     "keeping",
     "solving",
     "archives",
