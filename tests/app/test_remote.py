@@ -65,6 +65,9 @@ class Breaking(FolderFiles):
 class Rented(AppCase):
     def setUp(self) -> None:
         super().setUp()
+        patched = mock.patch("rhizon.app.remote.push.AGAIN_SECONDS", ())
+        patched.start()
+        self.addCleanup(patched.stop)
         self.server("marsh")
         self.place(FIRST)
         self.there = self.folder / "rented"
@@ -157,6 +160,19 @@ class Rented(AppCase):
             self.assertEqual(self.lies(), whole[1], calls)
             self.assertFalse((self.there / MARK).exists())
         self.assertGreater(cuts, 15)
+
+    def test_a_line_that_breaks_is_tried_again(self) -> None:
+        lines = iter([Breaking(self.there, 5), Breaking(self.there, 9), FolderFiles(self.there)])
+        with (
+            mock.patch("rhizon.app.remote.push.AGAIN_SECONDS", (0.01, 0.01)),
+            mock.patch("rhizon.app.remote.push.connected", lambda *_: next(lines)),
+        ):
+            self.assertTrue(self.push().complete)
+        self.assertEqual(self.lies(), self.expected(FIRST))
+        login = RemoteError("remote-login", "no", hint="Check.")
+        with mock.patch("rhizon.app.remote.push.connected", side_effect=login) as tried:
+            self.assertEqual(self.refused(), "remote-login")
+        self.assertEqual(tried.call_count, 1)
 
     def test_settings_that_changed_there(self) -> None:
         self.push()

@@ -64,6 +64,9 @@ class Plans(unittest.TestCase):
         ):
             plan = plan_push({PATH: big}, {}, {}, dictates)
             self.assertEqual([one.code for one in plan.findings], [code] if code else [])
+        two = {RelPath("mods/A.jar"): big, PATH: big}
+        alike = plan_push(two, {}, {}, Dictates(), capitals=False).findings
+        self.assertEqual([(one.code, one.subject) for one in alike], [("push-alike", PATH)])
 
 
 if __name__ == "__main__":

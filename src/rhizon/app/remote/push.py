@@ -38,6 +38,7 @@ __all__ = ["PushResult", "PushWishes", "push"]
 RECORD, COMING_RECORD, MARK = f"{OWN_FOLDER}/record.json", f"{OWN_FOLDER}/coming.json", f"{OWN_FOLDER}/incomplete"
 INCOMING, ASIDE = f"{OWN_FOLDER}/incoming", f"{OWN_FOLDER}/start-before"
 LARGEST_DOCUMENT = 64 << 20
+AGAIN_SECONDS = (2.0, 5.0, 15.0)  # before another try where the line broke; a login that is refused is never repeated
 STALE_SECONDS = 3600  # a mark of somebody else's that is older was left by a push that broke
 
 
@@ -72,6 +73,21 @@ def push(host: Host, folder: Path, word: str, reporter: Reporter, wishes: PushWi
     home = host.home(folder).required()
     state = require_instance_state(host, home)
     _, remote = find_remote(host, word)
+    for pause in (*AGAIN_SECONDS, None):
+        try:
+            return _once(host, state, remote, reporter, wishes)
+        except RemoteError as broken:
+            if broken.code != "remote-unreachable" or pause is None:
+                raise
+            reporter.warning(f"{broken.message}; trying again in {pause:.0f} s")
+            time.sleep(pause)
+    raise AssertionError  # the last round returns or raises
+
+
+def _once(
+    host: Host, state: InstanceState, remote: RemoteDefinition, reporter: Reporter, wishes: PushWishes
+) -> PushResult:
+    """One connection; what an earlier one has sent is continued."""
     reporter.step(f"connecting to {remote.name}")
     files = connected(host, remote)
     try:
@@ -101,7 +117,15 @@ class _Push:
         self._reporter.step("listing what is there")
         there = self._files.listing(self._leave, self._exact)
         sent = self._sent(there)
-        plan = plan_push(here, sent, there, self._remote.dictates, settings=wishes.settings, delete=wishes.delete)
+        plan = plan_push(
+            here,
+            sent,
+            there,
+            self._remote.dictates,
+            settings=wishes.settings,
+            delete=wishes.delete,
+            capitals=self._remote.probed is None or self._remote.probed.capitals,
+        )
         wrong = [one for one in plan.findings if one.severity == "error"]
         nothing = not plan.of("send") and not plan.of("merge") and not plan.of("remove")
         clean = self._mark() is None

@@ -59,10 +59,11 @@ def plan_push(
     *,
     settings: Literal["merge", "mine", "theirs"] = "merge",
     delete: bool = True,
+    capitals: bool = True,
 ) -> PushPlan:
     """Differences only. What a person or the server changed there stays: an edited file is merged where it changed on
     both sides, or is as ``settings`` says. What was sent once and belongs there no more is removed, unless it was
-    changed there or ``delete`` is False."""
+    changed there or ``delete`` is False. Without ``capitals`` two names that differ by them alone are one there."""
     steps: list[PushStep] = []
     for path in sorted(here):
         mine, was, now = here[path], sent.get(path), there.get(path)
@@ -89,9 +90,8 @@ def plan_push(
             action = "remove" if delete else "leave"
             steps.append(PushStep(action=action, path=path, reason="belongs there no more"))
     sends = [here[one.path] for one in steps if one.action in ("send", "merge")]
-    return PushPlan(
-        steps=tuple(steps), size=sum(one.size for one in sends), findings=tuple(_refused(here, steps, dictates))
-    )
+    findings = [*_refused(here, steps, dictates), *(() if capitals else _alike(here))]
+    return PushPlan(steps=tuple(steps), size=sum(one.size for one in sends), findings=tuple(findings))
 
 
 def _changed(was: PushedFile, now: ThereFile) -> bool:
@@ -136,6 +136,18 @@ def _refused(here: Mapping[RelPath, HereFile], steps: list[PushStep], dictates: 
     if dictates.quota_mib is not None and whole > dictates.quota_mib << 20:
         what = f"the server's files take {whole >> 20} MiB; the host gives {dictates.quota_mib} MiB"
         found.append(_error("push-quota", "quota", what, "Use fewer pieces of content, or a larger plan."))
+    return found
+
+
+def _alike(here: Mapping[RelPath, HereFile]) -> list[Finding]:
+    """Names that are one where capitals do not count."""
+    first: dict[str, RelPath] = {}
+    found = []
+    for path in sorted(here):
+        other = first.setdefault(path.lower(), path)
+        if other != path:
+            what = f"{other} is the same name there, where capitals do not count"
+            found.append(_error("push-alike", path, what, "Rename one of the two."))
     return found
 
 
