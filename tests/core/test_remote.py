@@ -1,11 +1,18 @@
-"""What a push does to each file."""
+"""What a push does to each file, and what a rented server's host gives."""
 
 import unittest
+from collections.abc import Callable
+from functools import partial
+from typing import Any
 
-from rhizon.core.model.remote import Dictates, PushedFile
+from rhizon.core.allocate.memory import budget
+from rhizon.core.errors import StateError
+from rhizon.core.model.remote import Dictates, PushedFile, Reach, RemoteDefinition
 from rhizon.core.names import RelPath
+from rhizon.core.remote.limits import heap_within, majors_within, ports_within
 from rhizon.core.remote.push_plan import HereFile, ThereFile, plan_push
 from tests.core.kits import sha
+from tests.support import TARNHOLT
 
 PATH = RelPath("mods/a.jar")
 
@@ -67,6 +74,56 @@ class Plans(unittest.TestCase):
         two = {RelPath("mods/A.jar"): big, PATH: big}
         alike = plan_push(two, {}, {}, Dictates(), capitals=False).findings
         self.assertEqual([(one.code, one.subject) for one in alike], [("push-alike", PATH)])
+
+
+def remote(**dictates: Any) -> RemoteDefinition:
+    reach = Reach(by="folder", folder="/x")
+    return RemoteDefinition(format="rhizon-remote/1", name="tight", reach=reach, dictates=Dictates(**dictates))
+
+
+class Limits(unittest.TestCase):
+    def refused(self, call: Callable[[], object]) -> str:
+        with self.assertRaises(StateError) as caught:
+            call()
+        return caught.exception.code
+
+    def test_runtimes(self) -> None:
+        self.assertEqual(majors_within(None, (21,)), (21,))
+        self.assertEqual(majors_within(remote(), None), None)
+        self.assertEqual(majors_within(remote(runtimes=(17, 21)), None), (17, 21))
+        self.assertEqual(majors_within(remote(runtimes=(17, 21)), (21,)), (21,))
+        self.assertEqual(self.refused(lambda: majors_within(remote(runtimes=(8,)), (21,))), "remote-runtime")
+
+    def test_memory(self) -> None:
+        wants = budget(TARNHOLT, (), {}, None)
+        beside, least = wants.outside_heap_mib, TARNHOLT.memory.least_mib
+        self.assertEqual(heap_within(None, TARNHOLT, wants, 77), 77)
+        self.assertIsNone(heap_within(remote(), TARNHOLT, wants, None))
+        self.assertEqual(heap_within(remote(memory_mib=9000), TARNHOLT, wants, None), wants.heap_mib)
+        tight = remote(memory_mib=beside + least + 8)
+        self.assertEqual(heap_within(tight, TARNHOLT, wants, None), least + 8)
+        self.assertEqual(heap_within(tight, TARNHOLT, wants, least), least)
+        self.assertEqual(self.refused(lambda: heap_within(tight, TARNHOLT, wants, least + 9)), "remote-memory")
+        small = remote(memory_mib=beside + least - 1)
+        self.assertEqual(self.refused(lambda: heap_within(small, TARNHOLT, wants, None)), "remote-memory")
+
+    def test_ports(self) -> None:
+        some = remote(ports=(31005, 31000, 31001, 31002))
+        rows: list[tuple[dict[str, int], dict[str, int], dict[str, int] | None]] = [
+            ({"game": 1, "query": 1}, {}, {"game": 31000, "query": 31001}),
+            ({"game": 1, "line": 3}, {}, {"line": 31000, "game": 31005}),
+            ({"line": 3, "game": 1}, {}, {"line": 31000, "game": 31005}),
+            ({"game": 1, "query": 1}, {"query": 31000}, {"query": 31000, "game": 31001}),
+            ({"game": 1}, {"game": 4000}, None),
+            ({"a": 1, "b": 1, "c": 1, "d": 1, "e": 1}, {}, None),
+        ]
+        for counts, fixed, expected in rows:
+            with self.subTest(counts=counts, fixed=fixed):
+                if expected is None:
+                    self.assertEqual(self.refused(partial(ports_within, some, counts, fixed)), "remote-ports")
+                else:
+                    self.assertEqual(ports_within(some, counts, fixed), expected)
+        self.assertEqual(ports_within(remote(), {"game": 1}, {"game": 7}), {"game": 7})
 
 
 if __name__ == "__main__":

@@ -1,6 +1,7 @@
 """Everything that is decided before a file is touched."""
 
 from collections.abc import Mapping
+from pathlib import Path
 
 import msgspec
 
@@ -11,15 +12,18 @@ from rhizon.app.choose.sources import Source, read_any
 from rhizon.app.host import Host
 from rhizon.app.provision.adjust import ContentChanges, adjusted, combined
 from rhizon.app.provision.wishes import ProvisionWishes
+from rhizon.app.remote.remotes import find_remote
 from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.memory import MemoryBudget, budget
-from rhizon.core.errors import StateError
+from rhizon.core.errors import NoSolutionError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.catalog import LOCAL
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
+from rhizon.core.model.remote import RemoteDefinition
+from rhizon.core.remote.limits import majors_within
 from rhizon.core.secret import Secret
 from rhizon.core.settings.apply import check_secrets, checked_settings, require_no_secrets
 from rhizon.core.settings.content import with_content
@@ -42,6 +46,11 @@ class Choice(msgspec.Struct, frozen=True, kw_only=True):
     runtime_why: tuple[str, ...]
     settings: dict[str, str | int | bool]
     budget: MemoryBudget
+    remote: RemoteDefinition | None = None
+    rented: str = ""
+
+
+NO_REMOTE = "none"  # instead of a remote: its limits count no more
 
 
 def choose(
@@ -71,11 +80,22 @@ def choose(
     _checked(game, source, wishes, of_content=False)  # before anything is asked of anybody
     catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter, before.catalogs if before else ())
     named = wishes.runtime.program
-    pinned = None
+    pinned: tuple[int, ...] | None = None
     if named is not None and game.runtime.family != "none":
         report = host.runtime_finder.named(game.runtime.family, named).report
         pinned = (report.major,) if report is not None else None
-    solved = solve_source(host, source, game, catalogs, reporter, SolveOptions(majors=pinned, remembered=remembered))
+    rented = wishes.rented if wishes.rented is not None else (before.rented if before is not None else "")
+    rented = str(Path(rented).absolute()) if Path(rented).is_file() else "" if rented == NO_REMOTE else rented
+    remote = find_remote(host, rented)[1] if rented else None
+    pinned = majors_within(remote, pinned)
+    try:
+        options = SolveOptions(majors=pinned, remembered=remembered)
+        solved = solve_source(host, source, game, catalogs, reporter, options)
+    except NoSolutionError as wrong:
+        if remote is not None and remote.dictates.runtimes:
+            given = ", ".join(map(str, remote.dictates.runtimes))
+            wrong.details = (*wrong.details, f"{remote.name} has the runtimes {given} only")
+        raise
     lock = solved.solution.lock
     game = with_content(game, lock)
     settings = _checked(game, source, wishes, of_content=True)
@@ -97,6 +117,8 @@ def choose(
         runtime_why=tuple(why_runtime(game, lock)) if runtime is not None else (),
         settings=settings,
         budget=budget(game, lock.releases, settings, source.pack_memory),
+        remote=remote,
+        rented=rented,
     )
 
 

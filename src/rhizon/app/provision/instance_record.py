@@ -14,6 +14,7 @@ from rhizon.core.errors import InputError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, LifeRules, PlayersInfo
 from rhizon.core.names import suggestions
+from rhizon.core.remote.limits import heap_within, ports_within
 
 __all__ = ["allocated"]
 
@@ -41,10 +42,13 @@ def allocated(
                 f"there is no port role {role}",
                 hint=f"Did you mean {guess[0]}?" if guess else f"Roles: {', '.join(places)}",
             )
+    counts = {one.role: one.count for one in game.ports}
+    fixed = ports_within(choice.remote, {role: counts.get(role, 1) for role in places}, fixed)
     ports = ports_for(host, game, choice.lock, before.ports if before else {}, others, fixed, runs=runs)
     memory = host.memory(sum(one.memory_mib for one in others))
     typed = wishes.memory_mib if wishes.memory_mib is not None else (before.memory_mib if before else None)
-    heap = grant(game, choice.budget, memory, typed if typed is not None else source.memory_mib)
+    heap = heap_within(choice.remote, game, choice.budget, typed if typed is not None else source.memory_mib)
+    heap = grant(game, choice.budget, memory, heap)
     settings, chosen = _settings(choice, wishes, before)
     drawn = tuple(name for name in (before.drawn if before else ()) if name not in wishes.settings)
     settings |= {name: before.settings[name] for name in drawn if before is not None and name in before.settings}
@@ -73,6 +77,7 @@ def allocated(
         first_start_done=before.first_start_done if before else False,
         life=before.life if before else LifeRules(),
         schedule=before.schedule if before else (),
+        rented=choice.rented,
         players=before.players if before else PlayersInfo(),
     )
 

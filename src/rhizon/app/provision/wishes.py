@@ -30,6 +30,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     server's own files; ``remember_catalogs`` is where the instance finds its catalogs later, when that is not where
     they are now. ``world`` is the folder of a world to take over: it is copied. ``stop_first`` stops a server that
     runs; ``back_up`` saves the world before it meets other content; ``why`` is what the kept state says of the change.
+    ``rented`` is a remote: the server keeps to what its host dictates (None: as before).
     ``first_start`` is with the content or not (None: as the definition says).
     ``content`` is left out or held at other releases, whatever the source says. ``ask_secret`` is asked for secrets
     that a list wants a person to type.
@@ -50,6 +51,7 @@ class ProvisionWishes(msgspec.Struct, frozen=True, kw_only=True):
     secrets: Mapping[str, Secret] = {}
     world: Path | None = None
     first_start: Literal["bare", "content"] | None = None
+    rented: str | None = None
     stop_first: bool = False
     back_up: bool = True
     why: str = ""

@@ -79,6 +79,9 @@ FETCH = "fetch"
 @click.option("--accept-licence", is_flag=True, help="Confirm that you have read and accept the game's licence.")
 @click.option("--allow-installer", is_flag=True, help="Allow a loader's own installer program to run.")
 @click.option(
+    "--for", "rented", metavar="REMOTE", help="Keep to the limits of this rented server: runtime, memory, ports."
+)
+@click.option(
     "--first-start",
     type=click.Choice(["bare", "content"]),
     help="Make the first start without content or with it; by default as the game's definition says.",
@@ -99,6 +102,7 @@ def provision(
     world: Path | None,
     accept_licence: bool,
     allow_installer: bool,
+    rented: str | None,
     first_start: Literal["bare", "content"] | None,
     starts: bool,
 ) -> Answer:
@@ -128,6 +132,7 @@ def provision(
         secrets=secret_values(secrets),
         world=world,
         first_start=first_start,
+        rented=rented,
         stop_first=call.stop_first,
         dry_run=call.dry_run,
         ask_secret=ask_secret if call.asks else None,

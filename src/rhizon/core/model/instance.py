@@ -80,7 +80,7 @@ class Instance(Strict, frozen=True, kw_only=True):
     ``settings`` are all that are set; those in ``chosen``, like ``memory_mib``, a person asked for beside the source,
     and they outlast it, as do those in ``drawn``, which Rhizon chose since no one did, and the content that is to be
     left out (``without``) or ``held`` at other releases than the source says. ``world_from`` says where the
-    world came from, where that is not the game's own making.
+    world came from, where that is not the game's own making. ``rented`` is the remote whose limits it keeps to.
     """
 
     format: Literal["rhizon-instance/1"]
@@ -104,6 +104,7 @@ class Instance(Strict, frozen=True, kw_only=True):
     life: LifeRules = LifeRules()
     schedule: tuple[ScheduledTask, ...] = ()
     players: PlayersInfo = PlayersInfo()
+    rented: Line = ""
 
 
 class OwnedFile(Strict, frozen=True, kw_only=True):
