@@ -15,7 +15,7 @@ from importlib.util import find_spec
 from pathlib import Path
 
 from rhizon.adapters.remotes import open_remote
-from rhizon.adapters.remotes.files import RemoteFiles, Upload
+from rhizon.adapters.remotes.files import Download, RemoteFiles, Upload
 from rhizon.adapters.remotes.sftp import server_key
 from rhizon.core.errors import RemoteError, RhizonError, TrustError
 from rhizon.core.model.remote import Reach
@@ -167,6 +167,13 @@ class Contract(unittest.TestCase):
                     self.assertEqual((there / path).read_bytes(), data, path)
                 self.assertTrue(os.access(there / "run.sh", os.X_OK))
                 self.assertTrue(told)
+                told.clear()
+                room = Path(tempfile.mkdtemp(dir=self.room))
+                names = ("half", "none", "deep/er/new", "run.sh")
+                files.download([Download(one, room / one.replace("/", "-")) for one in names], told.append)
+                self.assertEqual(sorted(one.name for one in room.iterdir()), ["deep-er-new", "half", "run.sh"])
+                self.assertEqual((room / "deep-er-new").read_bytes(), data)
+                self.assertEqual(sum(told), 2 * len(data) + 10)
                 with self.assertRaises(RemoteError):
                     files.rename("none", "x")
 

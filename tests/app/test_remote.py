@@ -1,6 +1,7 @@
 """Pushes to a rented server that is a folder: whole, broken at any moment, with edits on both sides."""
 
 import contextlib
+import os
 import shutil
 import time
 from collections.abc import Iterator
@@ -13,6 +14,10 @@ from rhizon.adapters.remotes.folder import FolderFiles
 from rhizon.app.instance.change import apply_change
 from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.state import require_instance_state
+from rhizon.app.keep.backup import BackupResult
+from rhizon.app.keep.find_backup import Sought, list_backups
+from rhizon.app.keep.restore import RestoreWishes, restore
+from rhizon.app.remote.pull import pull
 from rhizon.app.remote.push import MARK, PushResult, PushWishes, push
 from rhizon.app.remote.remotes import find_remote, new_remote, probe
 from rhizon.core.errors import InputError, RemoteError, RhizonError
@@ -20,6 +25,7 @@ from rhizon.core.model.decode import encode_json
 from rhizon.core.model.remote import Dictates, PushMark, Reach
 from rhizon.core.names import RelPath
 from rhizon.core.plan import WantedFile, make_plan
+from rhizon.core.remote.push_plan import ThereFile
 from tests.app.fakes import SETTINGS, AppCase
 
 FIRST = {"mods/a.jar": b"a one", "mods/b.jar": b"b one", "mods/old.jar": b"old", "start.sh": b"#!/bin/sh\n# one\n"}
@@ -42,7 +48,7 @@ class Breaking(FolderFiles):
 
     def __getattribute__(self, name: str) -> Any:
         found = super().__getattribute__(name)
-        if name in ("listing", "read", "write", "create", "rename", "rename_all", "remove", "upload"):
+        if name in ("listing", "read", "write", "create", "rename", "rename_all", "remove", "upload", "download"):
             self._calls -= 1
             if self._calls < 0:
                 raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
@@ -62,10 +68,12 @@ class Breaking(FolderFiles):
         raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
 
 
-class Rented(AppCase):
+class RentedCase(AppCase):
+    """A server here and an empty folder there."""
+
     def setUp(self) -> None:
         super().setUp()
-        patched = mock.patch("rhizon.app.remote.push.AGAIN_SECONDS", ())
+        patched = mock.patch("rhizon.app.remote.remotes.AGAIN_SECONDS", ())
         patched.start()
         self.addCleanup(patched.stop)
         self.server("marsh")
@@ -111,9 +119,11 @@ class Rented(AppCase):
 
     @contextlib.contextmanager
     def cut_after(self, calls: int) -> Iterator[None]:
-        with mock.patch("rhizon.app.remote.push.connected", lambda *_: Breaking(self.there, calls)):
+        with mock.patch("rhizon.app.remote.remotes.connected", lambda *_: Breaking(self.there, calls)):
             yield
 
+
+class Rented(RentedCase):
     def test_whole(self) -> None:
         planned = self.push(dry_run=True)
         self.assertEqual((planned.complete, list(self.there.iterdir())), (False, []))
@@ -164,13 +174,13 @@ class Rented(AppCase):
     def test_a_line_that_breaks_is_tried_again(self) -> None:
         lines = iter([Breaking(self.there, 5), Breaking(self.there, 9), FolderFiles(self.there)])
         with (
-            mock.patch("rhizon.app.remote.push.AGAIN_SECONDS", (0.01, 0.01)),
-            mock.patch("rhizon.app.remote.push.connected", lambda *_: next(lines)),
+            mock.patch("rhizon.app.remote.remotes.AGAIN_SECONDS", (0.01, 0.01)),
+            mock.patch("rhizon.app.remote.remotes.connected", lambda *_: next(lines)),
         ):
             self.assertTrue(self.push().complete)
         self.assertEqual(self.lies(), self.expected(FIRST))
         login = RemoteError("remote-login", "no", hint="Check.")
-        with mock.patch("rhizon.app.remote.push.connected", side_effect=login) as tried:
+        with mock.patch("rhizon.app.remote.remotes.connected", side_effect=login) as tried:
             self.assertEqual(self.refused(), "remote-login")
         self.assertEqual(tried.call_count, 1)
 
@@ -235,3 +245,119 @@ class Rented(AppCase):
         self.assertEqual(caught.exception.code, "push-cut-short")
         self.assertEqual(self.lies(), {})
         self.assertTrue(self.push().complete)
+
+
+class Pulled(RentedCase):
+    def setUp(self) -> None:
+        super().setUp()
+        self.push()
+        for number in range(4):
+            (self.there / f"marshes/fen{number}").mkdir(parents=True)
+            (self.there / f"marshes/fen{number}/tide.dat").write_bytes(bytes([number]) * 5000)
+        self.theirs = SETTINGS + b"# of there\n"
+        (self.there / "marsh.properties").write_bytes(self.theirs)
+
+    def pull(self, **wishes: Any) -> BackupResult:
+        return pull(self.host, self.folder / "marsh", "share", self.reporter, **wishes)
+
+    def restored(self, when: str) -> dict[str, bytes]:
+        """Worlds and the settings file that a restore of a backup brings into a new folder."""
+        folder = self.folder / f"again-{when}"
+        restore(self.host, folder, self.reporter, RestoreWishes(Sought(when, of="marsh")))
+        files = [*sorted((folder / "marshes").rglob("*.dat")), folder / "marsh.properties"]
+        return {one.relative_to(folder).as_posix(): one.read_bytes() for one in files}
+
+    def backups(self) -> list[str]:
+        return [one.why for one in list_backups(self.host, self.folder / "marsh", None).backups]
+
+    def test_what_is_there_becomes_a_backup_here(self) -> None:
+        before = self.lies()
+        planned = self.pull(dry_run=True)
+        self.assertEqual((planned.planned, planned.files, self.backups()), (True, 7, []))
+        made = self.pull()
+        self.assertEqual((made.files, self.backups()), (7, ["pulled from share"]))
+        self.assertEqual(made.paths, planned.paths)
+        self.assertIn("marshes/fen3", made.paths)
+        self.assertEqual(made.findings, ())
+        self.assertEqual(self.lies(), before)
+        self.assertFalse((self.folder / "marsh/marshes/fen3").exists())  # it came into the backups alone
+        found = self.restored(made.when)
+        worlds = {name: data for name, data in before.items() if name.endswith(".dat")}
+        self.assertEqual({name: found.get(name) for name in worlds}, worlds)
+        self.assertIn(b"# of there", found["marsh.properties"])
+        (self.there / "marshes/fen1/tide.dat").write_bytes(b"more")
+        self.assertLess(self.pull().added, 1000)  # pieces that are known are not stored again
+        self.assertEqual(len(self.backups()), 2)
+
+    def test_cut_at_every_moment(self) -> None:
+        """A backup is whole or there is none, and nothing that was fetched is left about."""
+        for calls in range(1, 20):
+            with self.cut_after(calls):
+                try:
+                    self.pull()
+                except RemoteError:
+                    self.assertEqual(self.backups(), [], calls)
+                    left = [one for one in self.host.places.runtimes.parent.iterdir() if "rhizon" in one.name]
+                    self.assertEqual(left, [])
+                    continue
+            break
+        self.assertGreater(calls, 3)
+        self.assertEqual(self.backups(), ["pulled from share"])
+
+    def test_a_world_that_changes_meanwhile(self) -> None:
+        """Over one connection it is told; after a break what changed is fetched again."""
+        tide = self.there / "marshes/fen2/tide.dat"
+
+        class Changing(FolderFiles):
+            def download(this, files: Any, told: Any) -> None:  # noqa: N805
+                FolderFiles.download(this, files, told)
+                tide.write_bytes(b"another tide")
+
+        with mock.patch("rhizon.app.remote.remotes.connected", lambda *_: Changing(self.there)):
+            told = self.pull()
+        self.assertEqual([one.code for one in told.findings], ["backup-unsure"])
+        tide.write_bytes(b"b" * 5000)
+
+        class Broken(FolderFiles):
+            def download(this, files: Any, told: Any) -> None:  # noqa: N805
+                FolderFiles.download(this, files, told)
+                tide.write_bytes(b"c" * 5000)
+                os.utime(tide, (1, 1))
+                (self.there / "marshes/fen1/tide.dat").unlink()
+                raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
+
+        lines = iter([Broken(self.there), FolderFiles(self.there)])
+        with (
+            mock.patch("rhizon.app.remote.remotes.AGAIN_SECONDS", (0.01,)),
+            mock.patch("rhizon.app.remote.remotes.connected", lambda *_: next(lines)),
+        ):
+            made = self.pull()
+        found = self.restored(made.when)
+        self.assertEqual(found["marshes/fen2/tide.dat"], b"c" * 5000)
+        self.assertNotIn("marshes/fen1/tide.dat", found)
+
+    def test_wrong_things(self) -> None:
+        def code() -> str:
+            with self.assertRaises(RhizonError) as caught:
+                self.pull()
+            return caught.exception.code
+
+        def listing(*_: Any) -> dict[str, ThereFile]:
+            names = ("marshes/../../../out", "marshes//x", "/marshes/y", "marshes/a\nb", "marshes/fen0/tide.dat")
+            return dict.fromkeys(names, ThereFile(size=5000, mtime=0))
+
+        with mock.patch.object(FolderFiles, "listing", listing):
+            made = self.pull()
+        self.assertEqual((made.paths, {one.code for one in made.findings}), (("marshes/fen0",), {"left-out-of-backup"}))
+        self.assertEqual(len(made.findings), 3)
+        with mock.patch.object(FolderFiles, "download", lambda *_: None):
+            self.assertEqual(code(), "pull-cut-short")
+        record = self.there / ".rhizon-push/record.json"
+        whole = record.read_bytes()
+        record.write_bytes(whole.replace(b'"marsh"', b'"other"'))
+        self.assertEqual(code(), "push-other-server")
+        record.unlink()  # whatever brought it there, it is a world of this game
+        self.assertEqual(self.pull().files, 7)
+        shutil.rmtree(self.there / "marshes")
+        self.assertEqual(code(), "nothing-to-pull")
+        self.assertEqual(len(self.backups()), 2)

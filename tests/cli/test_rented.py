@@ -64,6 +64,10 @@ class Rented(Case):
         # its world is its own
         world = {name: data for name, data in self.placed().items() if name.startswith("moors/")}
         self.assertTrue(world)
+        made = self.rhizon("pull", "moor", "lighthouse", "--json").result
+        self.assertIn("moors/fairfield", made["paths"])
+        self.assertEqual(self.rhizon("restore", "moor", "--at", made["when"], "--only", "world").code, 0)
+        self.assertEqual({name: (self.folder / "moor" / name).read_bytes() for name in world}, world)
         self.rhizon("set", "moor", "max_players=9")
         changed = self.rhizon("push", "moor", "lighthouse", "--json").result
         self.assertIn("drovemoor.ini", [one["path"] for one in changed["steps"] if one["action"] in ("send", "merge")])

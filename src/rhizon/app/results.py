@@ -131,6 +131,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "kit": (KitResult,),
     "match": (MatchResult,),
     "page": (PageResult,),
+    "pull": (BackupResult,),
     "push": (PushResult,),
     "remote new": (RemoteResult,),
     "remote check": (RemoteResult,),

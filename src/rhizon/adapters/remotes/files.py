@@ -7,7 +7,7 @@ from typing import BinaryIO, NamedTuple, Protocol
 
 from rhizon.core.remote.push_plan import ThereFile
 
-__all__ = ["RemoteFiles", "Upload"]
+__all__ = ["Download", "RemoteFiles", "Upload"]
 
 
 class Upload(NamedTuple):
@@ -21,6 +21,13 @@ class Upload(NamedTuple):
     def open(self) -> BinaryIO:
         """The bytes as a file. Raises OSError."""
         return io.BytesIO(self.source) if isinstance(self.source, bytes) else self.source.open("rb")
+
+
+class Download(NamedTuple):
+    """A file there, and where it goes here; its folder is there."""
+
+    path: str
+    to: Path
 
 
 class RemoteFiles(Protocol):
@@ -40,6 +47,9 @@ class RemoteFiles(Protocol):
 
     def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
         """Sends files, several at once; ``told`` hears of bytes."""
+
+    def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
+        """Fetches files; one that has gone meanwhile is left out. ``told`` hears of bytes."""
 
     def create(self, path: str, data: bytes) -> bool:
         """A small file that must not be there yet; False where it is."""

@@ -6,7 +6,7 @@ import shutil
 from collections.abc import Callable, Collection, Iterator, Sequence
 from pathlib import Path
 
-from rhizon.adapters.remotes.files import Upload
+from rhizon.adapters.remotes.files import Download, Upload
 from rhizon.core.errors import RemoteError
 from rhizon.core.remote.push_plan import ThereFile
 
@@ -76,6 +76,13 @@ class FolderFiles:
                 if one.executable:
                     place.chmod(0o755)
                 told(one.size)
+
+    def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
+        with _translated(self._root):
+            for one in files:
+                with contextlib.suppress(FileNotFoundError):
+                    shutil.copyfile(self._root / one.path, one.to)
+                    told(one.to.stat().st_size)
 
     def create(self, path: str, data: bytes) -> bool:
         with _translated(self._root):

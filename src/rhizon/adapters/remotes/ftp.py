@@ -15,9 +15,10 @@ import threading
 from collections.abc import Callable, Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
+from functools import partial
 from typing import BinaryIO
 
-from rhizon.adapters.remotes.files import Upload
+from rhizon.adapters.remotes.files import Download, Upload
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import RemoteError, TrustError
 from rhizon.core.model.remote import Reach
@@ -179,6 +180,17 @@ class FtpFiles:
                 raise
         return data.getvalue()
 
+    def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
+        with self._translated():
+            for one in files:
+                try:
+                    with one.to.open("wb") as file:
+                        self._ftp.retrbinary(f"RETR {self._at(one.path)}", partial(_keep, file, told), 1 << 16)
+                except ftplib.error_perm as refused:
+                    if not str(refused).startswith("550"):
+                        raise
+                    one.to.unlink()
+
     def free_mib(self) -> int | None:
         return None
 
@@ -295,6 +307,11 @@ class FtpFiles:
 
 class _NoMoreError(Exception):
     """The host allows no more connections."""
+
+
+def _keep(file: BinaryIO, told: Callable[[int], None], chunk: bytes) -> None:
+    file.write(chunk)
+    told(len(chunk))
 
 
 def _store(ftp: ftplib.FTP, place: str, source: BinaryIO, begun: int, told: Callable[[int], None]) -> None:

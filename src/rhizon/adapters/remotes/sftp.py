@@ -13,7 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
-from rhizon.adapters.remotes.files import RemoteFiles, Upload
+from rhizon.adapters.remotes.files import Download, RemoteFiles, Upload
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import InputError, RemoteError, TrustError
 from rhizon.core.model.remote import Reach
@@ -206,6 +206,22 @@ class SftpFiles:
     def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
         with self._translated():
             self._run(self._at_once([partial(self._put, one, told) for one in files]))
+
+    def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
+        with self._translated():
+            self._run(self._at_once([partial(self._fetched, one, told) for one in files]))
+
+    async def _fetched(self, one: Download, told: Callable[[int], None]) -> None:
+        import asyncssh
+
+        with contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            async with self._sftp.open(self._at(one.path), "rb") as source:
+                with one.to.open("wb") as file:
+                    at = 0
+                    while chunk := await source.read(CHUNK, at):
+                        file.write(chunk if isinstance(chunk, bytes) else chunk.encode())
+                        at += len(chunk)
+                        told(len(chunk))
 
     def create(self, path: str, data: bytes) -> bool:
         import asyncssh

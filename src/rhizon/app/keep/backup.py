@@ -3,7 +3,8 @@
 import contextlib
 import datetime
 import hashlib
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -12,6 +13,7 @@ import msgspec
 from rhizon.adapters.backups import STAMP, Repository, tree_files
 from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.host import now
+from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host
 from rhizon.app.instance.backup_places import LINKS, backup_id
@@ -32,7 +34,7 @@ from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.retention import Retention, parse_retention, to_keep
 from rhizon.core.units import size_text
 
-__all__ = ["BackupResult", "BackupWishes", "back_up", "back_up_before"]
+__all__ = ["BackupResult", "BackupWishes", "back_up", "back_up_before", "back_up_pulled", "names_in"]
 
 
 class BackupResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -137,7 +139,7 @@ def _planned(state: InstanceState, repository: Repository, rule: Retention | Non
         planned=True,
         backups=str(repository.root),
         consistency="stopped" if home.running() is None else "unsure",
-        paths=_names(seen.files, paths),
+        paths=names_in(seen.files, paths),
         files=len(seen.files) + len(paths),
         size=seen.size,
         added=0,
@@ -148,7 +150,7 @@ def _planned(state: InstanceState, repository: Repository, rule: Retention | Non
     )
 
 
-def _names(world: Iterable[str], settings: Iterable[str]) -> tuple[str, ...]:
+def names_in(world: Iterable[str], settings: Iterable[str]) -> tuple[str, ...]:
     """Each world's folder, and each settings file."""
     return (*sorted({"/".join(path.split("/")[:2]) for path in world}), *sorted(settings))
 
@@ -159,35 +161,50 @@ def back_up_before(host: Host, state: InstanceState, reporter: Reporter, why: st
     return _make(host, state, Repository(root, seal_for(host, root, Encryption())), reporter, why)
 
 
+def back_up_pulled(
+    host: Host, state: InstanceState, reporter: Reporter, why: str, root: Path, findings: Sequence[Finding]
+) -> BackupResult:
+    """A backup of a copy below ``root``, in the same layout, of the server's worlds and settings elsewhere. Where no
+    settings are there, it has none. The caller holds the instance."""
+    backups = host.places.backups
+    repository = Repository(backups, seal_for(host, backups, Encryption()))
+    made = _make(host, state, repository, reporter, why, pulled=root)
+    return msgspec.structs.replace(made, findings=(*made.findings, *findings))
+
+
 def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
     links = backup_id(home)
     places = tuple(dict.fromkeys((*links.places, str(place))))
     home.write_own(LINKS, encode_json(BackupLinks(format="rhizon-backups/1", id=ident, places=places)))
 
 
-def _make(host: Host, state: InstanceState, repository: Repository, reporter: Reporter, why: str) -> BackupResult:
-    """Saves the worlds and settings, reads back what is new, and writes the manifest last. Raises TrustError where it
-    cannot be read back."""
+def _make(
+    host: Host, state: InstanceState, repository: Repository, reporter: Reporter, why: str, pulled: Path | None = None
+) -> BackupResult:
+    """Saves the worlds and settings (of the instance, or those ``pulled`` into a folder), reads back what is new, and
+    writes the manifest last. Raises TrustError where it cannot be read back."""
     home, game = state.home, state.game
+    inside_of = home.inside if pulled is None else partial(Inside, pulled)
     links = backup_id(home)
     if not (home.own / LINKS).is_file():
         home.write_own(LINKS, encode_json(links))
     reporter.step("backing up the world and the settings")
     with repository.busy():
         before = _newest(repository, links.id)
-        with _hold(host, home, game) as consistency:
-            with translated("read the world", home.folder), home.inside() as inside:
+        how: Consistency = "unsure"
+        with _hold(host, home, game) if pulled is None else contextlib.nullcontext(how) as consistency:
+            with translated("read the world", home.folder), inside_of() as inside:
                 seen = tree_files(inside, game.world.folder)
             total = seen.size
-            paths = settings_paths(state)
+            paths = [one for one in settings_paths(state) if pulled is None or (pulled / one).is_file()]
             _room_for(repository, total if before is None else max(total - before.size, 0))
             world, fresh, moved = repository.save(
-                home.inside,
+                inside_of,
                 seen.files,
-                before.world if before else {},
+                before.world if before and pulled is None else {},
                 lambda so_far: reporter.progress(f"{size_text(so_far)} of {size_text(total)}", so_far / max(total, 1)),
             )
-            settings, more, _ = repository.save(home.inside, paths, {}, lambda _so_far: None)
+            settings, more, _ = repository.save(inside_of, paths, {}, lambda _so_far: None)
         fresh |= more
         chunks = {one for part in (world, settings) for file in part.values() for one in file.chunks}
         bad = [*repository.missing(chunks), *repository.read_back(fresh)]
@@ -198,7 +215,7 @@ def _make(host: Host, state: InstanceState, repository: Repository, reporter: Re
                 hint="That disk may be failing: back up to another one with --backups. This backup was not kept.",
             )
         when = repository.new_time(links.id)
-        held = _secrets_in(home, game, settings)
+        held = _secrets_in(home if pulled is None else host.home(pulled), game, settings)
         files, _ = snapshot(state, frozenset(), host.store.verified)
         files |= {
             path: KeptFile(
@@ -216,7 +233,7 @@ def _make(host: Host, state: InstanceState, repository: Repository, reporter: Re
                 id=links.id,
                 when=when,
                 why=why,
-                automatic=why != BY_HAND,
+                automatic=why != BY_HAND and pulled is None,
                 secrets=held,
                 name=state.instance.name,
                 folder=str(home.folder),
@@ -246,7 +263,7 @@ def _make(host: Host, state: InstanceState, repository: Repository, reporter: Re
         when=when,
         planned=False,
         backups=str(repository.root),
-        paths=_names(world, settings),
+        paths=names_in(world, settings),
         consistency="unsure" if moved else consistency,
         files=len(world) + len(settings),
         size=total,
@@ -254,7 +271,10 @@ def _make(host: Host, state: InstanceState, repository: Repository, reporter: Re
         removed=(),
         secrets=held,
         encrypted=repository.seal is not None,
-        findings=(*_key_findings(repository), *_findings(game, seen.left_out, moved, consistency)),
+        findings=(
+            *_key_findings(repository),
+            *(_findings(game, seen.left_out, moved, consistency) if pulled is None else ()),
+        ),
     )
 
 

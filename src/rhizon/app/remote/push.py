@@ -20,7 +20,7 @@ from rhizon.adapters.remotes.files import RemoteFiles, Upload
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.state import InstanceState, require_instance_state
-from rhizon.app.remote.remotes import OWN_FOLDER, connected, find_remote
+from rhizon.app.remote.remotes import OWN_FOLDER, find_remote, with_tries
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import DocumentError, RemoteError, StateError, TrustError
 from rhizon.core.finding import Finding
@@ -33,12 +33,11 @@ from rhizon.core.settings.merge import merge_lines
 from rhizon.core.start_scripts import START_SCRIPTS
 from rhizon.core.units import counted, size_text
 
-__all__ = ["PushResult", "PushWishes", "push"]
+__all__ = ["PushResult", "PushWishes", "own_record", "push"]
 
 RECORD, COMING_RECORD, MARK = f"{OWN_FOLDER}/record.json", f"{OWN_FOLDER}/coming.json", f"{OWN_FOLDER}/incomplete"
 INCOMING, ASIDE = f"{OWN_FOLDER}/incoming", f"{OWN_FOLDER}/start-before"
 LARGEST_DOCUMENT = 64 << 20
-AGAIN_SECONDS = (2.0, 5.0, 15.0)  # before another try where the line broke; a login that is refused is never repeated
 STALE_SECONDS = 3600  # a mark of somebody else's that is older was left by a push that broke
 
 
@@ -73,27 +72,9 @@ def push(host: Host, folder: Path, word: str, reporter: Reporter, wishes: PushWi
     home = host.home(folder).required()
     state = require_instance_state(host, home)
     _, remote = find_remote(host, word)
-    for pause in (*AGAIN_SECONDS, None):
-        try:
-            return _once(host, state, remote, reporter, wishes)
-        except RemoteError as broken:
-            if broken.code != "remote-unreachable" or pause is None:
-                raise
-            reporter.warning(f"{broken.message}; trying again in {pause:.0f} s")
-            time.sleep(pause)
-    raise AssertionError  # the last round returns or raises
-
-
-def _once(
-    host: Host, state: InstanceState, remote: RemoteDefinition, reporter: Reporter, wishes: PushWishes
-) -> PushResult:
-    """One connection; what an earlier one has sent is continued."""
-    reporter.step(f"connecting to {remote.name}")
-    files = connected(host, remote)
-    try:
-        return _Push(host, state, remote, files, reporter).go(wishes)
-    finally:
-        files.close()
+    return with_tries(
+        host, remote, reporter, lambda files: _Push(host, state, remote, files, reporter).go(wishes)
+    )  # what an earlier connection has sent is continued
 
 
 class _Push:
@@ -205,26 +186,11 @@ class _Push:
 
     # ---- what is there
 
-    def _document(self, path: str, kind: type[PushRecord]) -> PushRecord | None:
-        data = self._files.read(path, LARGEST_DOCUMENT)
-        if data is None:
-            return None
-        try:
-            return decode(kind, data, f"{self._remote.name}:{path}")
-        except DocumentError:
-            return None  # cut short: what is there is looked at as if nothing had been sent
-
     def _sent(self, there: Mapping[str, ThereFile]) -> dict[RelPath, PushedFile]:
         """What was sent before; of a push that broke while files changed places, those that have."""
-        record = self._document(RECORD, PushRecord)
-        if record is not None and record.server != self._state.instance.name:
-            raise StateError(
-                "push-other-server",
-                f"{self._remote.name} has the server {record.server}, not {self._state.instance.name}",
-                hint=f"Use another remote, or remove {OWN_FOLDER} there if it is to be replaced.",
-            )
+        record = own_record(self._files, self._remote, self._state.instance.name)
         sent = dict(record.files) if record is not None else {}
-        coming = self._document(COMING_RECORD, PushRecord)
+        coming = _record(self._files, COMING_RECORD)
         for path, file in coming.files.items() if coming is not None else ():
             now, was = there.get(path), sent.get(path)
             if now is not None and now.size == file.size and (was is None or now.mtime != was.mtime):
@@ -384,6 +350,28 @@ class _Push:
         self._files.write(RECORD, encode_json(record))
         self._files.remove(COMING_RECORD)
         return "hash" if hashes else "size"
+
+
+def own_record(files: RemoteFiles, remote: RemoteDefinition, name: str) -> PushRecord | None:
+    """What was sent there before. Raises RemoteError, StateError where it is another server's."""
+    record = _record(files, RECORD)
+    if record is not None and record.server != name:
+        raise StateError(
+            "push-other-server",
+            f"{remote.name} has the server {record.server}, not {name}",
+            hint=f"Use another remote, or remove {OWN_FOLDER} there if it is to be replaced.",
+        )
+    return record
+
+
+def _record(files: RemoteFiles, path: str) -> PushRecord | None:
+    data = files.read(path, LARGEST_DOCUMENT)
+    if data is None:
+        return None
+    try:
+        return decode(PushRecord, data, path)
+    except DocumentError:
+        return None  # cut short: what is there is looked at as if nothing had been sent
 
 
 def _start_names(remote: RemoteDefinition) -> dict[str, RelPath | None]:

@@ -3,7 +3,9 @@
 import asyncio
 import time
 import uuid
+from collections.abc import Callable
 from pathlib import Path
+from typing import TypeVar
 
 import msgspec
 
@@ -13,16 +15,19 @@ from rhizon.adapters.remotes import open_remote
 from rhizon.adapters.remotes.files import RemoteFiles
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
-from rhizon.core.errors import InputError
+from rhizon.core.errors import InputError, RemoteError
 from rhizon.core.model.documents import decode
 from rhizon.core.model.encode import remote_toml
 from rhizon.core.model.remote import Dictates, Probed, Reach, RemoteDefinition
 from rhizon.core.names import suggestions
 
-__all__ = ["OWN_FOLDER", "RemoteResult", "accept_key", "connected", "find_remote", "new_remote", "probe"]
+__all__ = ["OWN_FOLDER", "RemoteResult", "accept_key", "connected", "find_remote", "new_remote", "probe", "with_tries"]
 
 ENDING = ".remote.toml"
 OWN_FOLDER = ".rhizon-push"
+AGAIN_SECONDS = (2.0, 5.0, 15.0)  # before another try where the line broke; a refused login is never repeated
+
+T = TypeVar("T")
 
 
 class RemoteResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -55,6 +60,24 @@ def find_remote(host: Host, word: str) -> tuple[Path, RemoteDefinition]:
 def connected(host: Host, remote: RemoteDefinition) -> RemoteFiles:
     """A way to it. Raises RemoteError, TrustError, InputError."""
     return open_remote(remote.reach, host.places.known_hosts)
+
+
+def with_tries(host: Host, remote: RemoteDefinition, reporter: Reporter, work: Callable[[RemoteFiles], T]) -> T:
+    """Does something over a connection; where the line breaks, again over another one. Raises what ``work`` raises."""
+    for pause in (*AGAIN_SECONDS, None):
+        try:
+            reporter.step(f"connecting to {remote.name}")
+            files = connected(host, remote)
+            try:
+                return work(files)
+            finally:
+                files.close()
+        except RemoteError as broken:
+            if broken.code != "remote-unreachable" or pause is None:
+                raise
+            reporter.warning(f"{broken.message}; trying again in {pause:.0f} s")
+            time.sleep(pause)
+    raise AssertionError  # the last round returns or raises
 
 
 def new_remote(

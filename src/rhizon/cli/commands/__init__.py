@@ -48,6 +48,7 @@ COMMANDS: dict[str, Command] = {
     "page": Command("page:page", "Write a page for players, which checks their folder in the browser.", SHARE),
     "remote": Command("remote:remote", "Describe rented servers that are reached by file transfer.", RENTED),
     "push": Command("push:push", "Send a server to a rented one; only what differs.", RENTED),
+    "pull": Command("pull:pull", "Back up the worlds and settings of a rented server.", RENTED),
     "settings": Command("settings:settings", "List every setting of a server.", TUNE),
     "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
     "memory": Command("memory:memory", "Estimate or measure how much memory a server needs.", TUNE),
