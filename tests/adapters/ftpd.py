@@ -1,6 +1,7 @@
 """An FTP server with the manners of real hosts: python -W ignore -m tests.adapters.ftpd ROOT PEM|- plain|awkward
 
 PEM is a key and its certificate for TLS, a dash for none. An awkward one knows no MLSD and renames over no file.
+A folder named locked cannot be listed.
 Prints its port on loopback; the user is tove, and the password moonlit-fen.
 """
 
@@ -21,6 +22,12 @@ def main(root: str, pem: str, manner: str) -> None:
             if awkward and Path(dst).exists():
                 raise filesystems.FilesystemError("File exists.")
             super().rename(src, dst)
+
+        def listdir(self, path: str) -> list[str]:
+            if Path(path).name == "locked":
+                raise PermissionError(13, "Permission denied")
+            found: list[str] = super().listdir(path)
+            return found
 
     class Handler(base):  # type: ignore[misc]
         abstracted_fs = Files

@@ -176,6 +176,11 @@ class Contract(unittest.TestCase):
                 self.assertEqual(sum(told), 2 * len(data) + 10)
                 with self.assertRaises(RemoteError):
                     files.rename("none", "x")
+                if name.startswith("ftp"):  # what cannot be listed is not taken for empty
+                    (there / "locked").mkdir()
+                    with self.assertRaises(RemoteError) as caught:
+                        files.listing()
+                    self.assertEqual(caught.exception.code, "remote-refused")
 
     @unittest.skipUnless(SSHD.exists(), "there is no sshd on this machine")
     def test_who_is_trusted(self) -> None:

@@ -352,6 +352,8 @@ class Pulled(RentedCase):
         self.assertEqual(len(made.findings), 3)
         with mock.patch.object(FolderFiles, "download", lambda *_: None):
             self.assertEqual(code(), "pull-cut-short")
+        with mock.patch("os.scandir", side_effect=PermissionError("locked")), self.assertRaises(RemoteError):
+            FolderFiles(self.there).listing()
         record = self.there / ".rhizon-push/record.json"
         whole = record.read_bytes()
         record.write_bytes(whole.replace(b'"marsh"', b'"other"'))

@@ -24,6 +24,12 @@ def _translated(root: Path) -> Iterator[None]:
         ) from None
 
 
+def _refuse(wrong: OSError) -> None:
+    """A folder that cannot be read must not be taken for an empty one; one that has gone is."""
+    if not isinstance(wrong, FileNotFoundError):
+        raise wrong
+
+
 class FolderFiles:
     """Files below one folder."""
 
@@ -37,7 +43,7 @@ class FolderFiles:
     def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:  # noqa: ARG002
         found = {}
         with _translated(self._root):
-            for folder, names, files in os.walk(self._root):
+            for folder, names, files in os.walk(self._root, onerror=_refuse):
                 here = Path(folder).relative_to(self._root)
                 names[:] = [one for one in sorted(names) if (here / one).as_posix() not in leave]
                 for name in files:

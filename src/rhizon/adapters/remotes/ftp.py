@@ -133,15 +133,15 @@ class FtpFiles:
     def _below(self, folder: str, leave: Sequence[str], depth: int) -> Iterator[tuple[str, ThereFile]]:
         if depth > DEEPEST:
             return
-        for name, is_folder, size, mtime in self._entries(folder):
+        for name, is_folder, size, mtime in self._entries(folder, top=depth == 0):
             path = f"{folder}/{name}" if folder else name
             if not is_folder:
                 yield path, ThereFile(size=size, mtime=mtime)
             elif path not in leave:
                 yield from self._below(path, leave, depth + 1)
 
-    def _entries(self, folder: str) -> list[tuple[str, bool, int, int]]:
-        """Name, whether it is a folder, size, time, of ordinary files and folders."""
+    def _entries(self, folder: str, *, top: bool) -> list[tuple[str, bool, int, int]]:
+        """Name, whether it is a folder, size, time, of ordinary files and folders. The ``top`` need not be there."""
         try:
             if self._lists:
                 facts = [(name, said) for name, said in self._ftp.mlsd(self._at(folder)) if name not in (".", "..")]
@@ -155,9 +155,9 @@ class FtpFiles:
             self._ftp.retrlines("LIST -a", lines.append)  # without a path: some take the two for one name
             self._ftp.voidcmd("TYPE I")  # lines came in the other type
         except ftplib.error_perm as refused:
-            if str(refused).startswith("550"):
+            if top and str(refused).startswith("550"):
                 return []
-            raise
+            raise  # its parent lists it: what is in it must not be taken for missing
         matches = [match for line in lines if (match := _LINE.fullmatch(line)) is not None]
         return [
             (one["name"], one["type"] == "d", int(one["size"]), 0)
