@@ -181,6 +181,9 @@ class Contract(unittest.TestCase):
                     with self.assertRaises(RemoteError) as caught:
                         files.listing()
                     self.assertEqual(caught.exception.code, "remote-refused")
+                with self.assertRaises(RhizonError) as full:
+                    files.download([Download("half", Path("/dev/full"))], told.append)
+                self.assertIn("no space left", full.exception.message.lower())
 
     @unittest.skipUnless(SSHD.exists(), "there is no sshd on this machine")
     def test_who_is_trusted(self) -> None:
@@ -219,7 +222,8 @@ class Contract(unittest.TestCase):
         sessions = subprocess.run(["pgrep", "-P", str(server.process.pid)], capture_output=True, text=True, check=True)
         for pid in sessions.stdout.split():
             os.kill(int(pid), 9)
-        with self.assertRaises(RemoteError):
+        with self.assertRaises(RemoteError) as caught:
             for _ in range(3):
                 files.listing()
+        self.assertEqual(caught.exception.code, "remote-unreachable")  # which is tried again
         files.close()

@@ -16,8 +16,10 @@ from collections.abc import Callable, Collection, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import partial
+from pathlib import Path
 from typing import BinaryIO
 
+from rhizon.adapters.files import translated
 from rhizon.adapters.remotes.files import Download, Upload
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import RemoteError, TrustError
@@ -185,7 +187,7 @@ class FtpFiles:
             for one in files:
                 try:
                     with one.to.open("wb") as file:
-                        self._ftp.retrbinary(f"RETR {self._at(one.path)}", partial(_keep, file, told), 1 << 16)
+                        self._ftp.retrbinary(f"RETR {self._at(one.path)}", partial(_keep, file, one.to, told), 1 << 16)
                 except ftplib.error_perm as refused:
                     if not str(refused).startswith("550"):
                         raise
@@ -309,8 +311,9 @@ class _NoMoreError(Exception):
     """The host allows no more connections."""
 
 
-def _keep(file: BinaryIO, told: Callable[[int], None], chunk: bytes) -> None:
-    file.write(chunk)
+def _keep(file: BinaryIO, to: Path, told: Callable[[int], None], chunk: bytes) -> None:
+    with translated("keep what is fetched", to):
+        file.write(chunk)
     told(len(chunk))
 
 

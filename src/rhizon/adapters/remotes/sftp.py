@@ -13,6 +13,7 @@ from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
+from rhizon.adapters.files import translated
 from rhizon.adapters.remotes.files import Download, RemoteFiles, Upload
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import InputError, RemoteError, TrustError
@@ -111,17 +112,15 @@ class SftpFiles:
                 "remote-login", f"{host} does not accept the login of {self._reach.user}", hint="Check key or password."
             ) from None
         except asyncssh.SFTPError as broken:
+            if isinstance(broken, (asyncssh.SFTPConnectionLost, asyncssh.SFTPNoConnection)):
+                raise _unreachable(host, broken) from None
             raise RemoteError(
                 "remote-refused",
                 f"{host}: {broken.reason or 'the other side refuses it'}",
                 hint="The disk may be full, or the file may be protected. What was sent is continued next time.",
             ) from None
         except (TimeoutError, OSError, asyncssh.Error) as broken:
-            raise RemoteError(
-                "remote-unreachable",
-                f"the connection to {host} failed: {str(broken) or type(broken).__name__}",
-                hint="Run the same command again: what was sent is continued.",
-            ) from None
+            raise _unreachable(host, broken) from None
 
     def _at(self, path: str) -> str:
         return posixpath.join(self._reach.folder, path)
@@ -216,7 +215,7 @@ class SftpFiles:
 
         with contextlib.suppress(asyncssh.SFTPNoSuchFile):
             async with self._sftp.open(self._at(one.path), "rb") as source:
-                with one.to.open("wb") as file:
+                with translated("keep what is fetched", one.to), one.to.open("wb") as file:
                     at = 0
                     while chunk := await source.read(CHUNK, at):
                         file.write(chunk if isinstance(chunk, bytes) else chunk.encode())
@@ -306,6 +305,14 @@ class SftpFiles:
         self._thread.join(5)
         if not self._thread.is_alive():
             self._loop.close()
+
+
+def _unreachable(host: str, broken: Exception) -> RemoteError:
+    return RemoteError(
+        "remote-unreachable",
+        f"the connection to {host} failed: {str(broken) or type(broken).__name__}",
+        hint="Run the same command again: what was sent is continued.",
+    )
 
 
 def _is_known(known_hosts: Path, host: str, port: int) -> bool:

@@ -113,7 +113,7 @@ class _Pull:
         with translated("keep what is fetched", room):
             for folder in {one.to.parent for one in wanted}:
                 make_folders(folder, 0o700)
-            self._files.download(wanted, told)
+        self._files.download(wanted, told)
         after, _ = self._there()
         moved = {path for path in found.keys() | after.keys() if found.get(path) != after.get(path)}
         for path in found.keys() - moved:
