@@ -141,6 +141,20 @@ class Rented(RentedCase):
         self.push()
         self.assertEqual((self.there / "mods/a.jar").read_bytes(), SECOND["mods/a.jar"])
 
+    def test_rot_is_found_by_reading_back(self) -> None:
+        """A file of the same size and time with other contents: only --verify sees it, and the next push mends it."""
+        self.push()
+        rotten = self.there / "mods/a.jar"
+        facts = rotten.stat()
+        rotten.write_bytes(b"A ONE")
+        os.utime(rotten, ns=(facts.st_atime_ns, facts.st_mtime_ns))
+        self.assertTrue(self.push().complete)
+        self.assertEqual(self.refused(verify=True), "push-not-verified")
+        self.assertTrue((self.there / MARK).exists())
+        self.assertEqual([one.path for one in self.push().steps if one.action == "send"], ["mods/a.jar"])
+        self.assertEqual(rotten.read_bytes(), FIRST["mods/a.jar"])
+        self.assertEqual(self.push(verify=True).verified, "hash")
+
     def test_cut_at_every_moment(self) -> None:
         """What could be started is the old server or the new one, and the next push ends what was begun."""
         self.push()

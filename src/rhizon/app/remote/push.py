@@ -38,6 +38,7 @@ __all__ = ["PushResult", "PushWishes", "own_record", "push"]
 RECORD, COMING_RECORD, MARK = f"{OWN_FOLDER}/record.json", f"{OWN_FOLDER}/coming.json", f"{OWN_FOLDER}/incomplete"
 INCOMING, ASIDE = f"{OWN_FOLDER}/incoming", f"{OWN_FOLDER}/start-before"
 LARGEST_DOCUMENT = 64 << 20
+NOT_ITS_TIME = 86_400  # added to a file's time in the record, so that it counts as changed there
 STALE_SECONDS = 3600  # a mark of somebody else's that is older was left by a push that broke
 
 
@@ -332,6 +333,8 @@ class _Push:
         there = self._files.listing(self._leave, self._exact)
         gone = {one.path for one in plan.of("remove")}
         left = {one.path for one in plan.of("leave")}
+        kept = {one.path for one in plan.of("keep")}
+        other: list[RelPath] = []
         now: dict[RelPath, PushedFile] = {}
         for path in {*here, *sent} - gone:
             file, lies = coming.get(path) or sent.get(path), there.get(path)
@@ -341,14 +344,19 @@ class _Push:
                 continue
             if path in coming and lies.size != file.size:
                 raise _wrong(path, f"has {lies.size} bytes there, not {file.size}")
-            if hashes and path in here and path not in left:
+            if hashes and (path in coming or path in kept):
                 data = self._files.read(path, lies.size + 1) or b""
-                if path in coming and hashlib.sha256(data).hexdigest() != file.sha256:
-                    raise TrustError("push-not-verified", f"{path} has other contents there", hint="Push it again.")
+                if hashlib.sha256(data).hexdigest() != file.sha256:
+                    other.append(path)
+                    now[path] = msgspec.structs.replace(file, size=lies.size, mtime=lies.mtime + NOT_ITS_TIME)
+                    continue
             now[path] = msgspec.structs.replace(file, size=lies.size, mtime=lies.mtime) if path in coming else file
         record = PushRecord(format="rhizon-push/1", server=self._state.instance.name, files=dict(sorted(now.items())))
         self._files.write(RECORD, encode_json(record))
         self._files.remove(COMING_RECORD)
+        if other:
+            what = f"{counted(len(other), 'file')} of other contents there: {', '.join(other[:4])}"
+            raise TrustError("push-not-verified", what, hint="Push again: they count as changed there now.")
         return "hash" if hashes else "size"
 
 
