@@ -163,7 +163,7 @@ class PlayerLog(Strict, frozen=True, kw_only=True):
 
 
 class PlayerRule(Strict, frozen=True, kw_only=True):
-    """The game's client, as its players have it. ``folders`` is where it usually is on each system; ``content`` the
+    """The game's client on a player's machine. ``folders`` is where it usually is on each system; ``content`` the
     folder for each kind in it, where that differs from the server's; ``join`` what is typed to join ({host} and {port},
     that of the first role), ``steps`` how, in sentences. ``loader`` and ``game`` are files that say which build and
     version is installed, ``versions`` a file in unpacked content that says which release it is; ``log`` the client's

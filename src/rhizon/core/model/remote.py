@@ -111,8 +111,8 @@ class PushRecord(Strict, frozen=True, kw_only=True):
 
 
 class PushMark(Strict, frozen=True, kw_only=True):
-    """A push that has begun and not ended: who does it, from where, since when (seconds since 1970), and an id of its
-    own. What is there is incomplete until it is gone."""
+    """A push that is not finished: who started it, from which machine, when (seconds since 1970), and its id. While
+    this file is there, the server there is incomplete."""
 
     format: Literal["rhizon-push-mark/1"]
     who: Line
