@@ -17,9 +17,12 @@ from rhizon.app.instance.state import require_instance_state
 from rhizon.app.keep.backup import BackupResult
 from rhizon.app.keep.find_backup import Sought, list_backups
 from rhizon.app.keep.restore import RestoreWishes, restore
+from rhizon.app.remote.probe import probe
 from rhizon.app.remote.pull import pull
-from rhizon.app.remote.push import MARK, PushResult, PushWishes, push
-from rhizon.app.remote.remotes import find_remote, new_remote, probe
+from rhizon.app.remote.push import PushResult, PushWishes, push
+from rhizon.app.remote.records import MARK
+from rhizon.app.remote.remotes import find_remote, new_remote
+from rhizon.app.remote.undo_there import UndoThereResult, undo_there
 from rhizon.core.errors import InputError, RemoteError, RhizonError
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.remote import Dictates, PushMark, Reach
@@ -248,6 +251,72 @@ class Rented(RentedCase):
         self.assertEqual(list((self.there / ".rhizon-push").glob("probe*")), [])
         shutil.rmtree(self.there)
         self.assertEqual(self.refused(), "remote-unreachable")
+
+    def undo(self, **wishes: Any) -> UndoThereResult:
+        return undo_there(self.host, self.folder / "marsh", "share", self.reporter, **wishes)
+
+    def test_a_push_is_taken_back(self) -> None:
+        with self.assertRaises(InputError):
+            self.undo()
+        self.push()
+        first = self.lies()
+        (self.there / "marsh.properties").write_bytes(SETTINGS + b"# by hand\n")
+        self.place(SECOND)
+        before = self.lies()
+        self.push(settings="mine")
+        planned = self.undo(dry_run=True)
+        self.assertEqual(
+            {one.path: one.action for one in planned.steps},
+            {"mods/a.jar": "bring back", "mods/new.jar": "remove", "mods/old.jar": "bring back",
+             "run.sh": "bring back", "marsh.properties": "bring back"},
+        )  # fmt: skip
+        self.assertNotEqual(self.lies(), before)
+        self.assertEqual((self.undo().findings, self.lies()), ((), before))  # edits of there, too
+        with self.assertRaises(InputError):
+            self.undo()
+        self.assertEqual([one.action for one in self.push(settings="mine").steps if one.path == "mods/b.jar"], ["keep"])
+        (self.there / "mods/a.jar").write_bytes(b"somebody's")
+        left = self.undo()
+        self.assertEqual([one.subject for one in left.findings], ["mods/a.jar"])
+        self.assertEqual(self.lies(), before | {"mods/a.jar": b"somebody's"})
+        self.place(FIRST)
+        self.push(settings="mine")
+        self.assertEqual(self.lies(), first)
+
+    def test_a_push_that_broke_off_is_taken_back(self) -> None:
+        """At any moment, by an undo that may be cut, too."""
+        self.push()
+        (self.there / "marsh.properties").write_bytes(SETTINGS + b"# by hand\n")
+        before = self.lies()
+        copy = self.folder / "before"
+        shutil.copytree(self.there, copy)
+        self.place(SECOND)
+        undone = 0
+        for calls in range(8, 60):
+            shutil.rmtree(self.there)
+            shutil.copytree(copy, self.there)
+            with self.cut_after(calls):
+                try:
+                    self.push(settings="mine")
+                except RemoteError:
+                    pass
+                else:
+                    break
+            try:
+                with self.cut_after(calls % 17 + 3), contextlib.suppress(RemoteError):
+                    self.undo()
+                if (self.there / "run.sh").exists():
+                    self.assertIn(self.lies(), (before, self.expected(SECOND)), calls)
+                with contextlib.suppress(InputError):
+                    self.undo()
+                undone += 1
+            except InputError:  # it broke before anything changed places
+                pass
+            if not (self.there / MARK).exists():
+                self.assertEqual(self.lies(), before, calls)
+            self.assertTrue(self.push(settings="mine").complete)
+            self.assertEqual(self.lies(), self.expected(SECOND), calls)
+        self.assertGreater(undone, 10)
 
     def test_a_host_that_keeps_less_than_it_was_sent(self) -> None:
         def short(this: FolderFiles, files: Any, told: Any) -> None:

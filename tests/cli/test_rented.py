@@ -44,7 +44,7 @@ class Rented(Case):
     def test_from_here_to_there(self) -> None:
         unknown = self.rhizon("push", "moor", "lighthouse", "--json")
         self.assertEqual((unknown.code, unknown.error["code"]), (4, "host-not-known"))
-        self.assertEqual(self.rhizon("remote", "check", "lighthouse", "--accept-key").code, 0)
+        self.assertEqual(self.rhizon("remote", "probe", "lighthouse", "--accept-key").code, 0)
         planned = self.rhizon("push", "moor", "lighthouse", "--dry-run", "--json").result
         self.assertEqual((planned["complete"], self.placed()), (False, {}))
         done = self.rhizon("push", "moor", "lighthouse", "--json").result
@@ -76,7 +76,7 @@ class Rented(Case):
         self.assertEqual(wrong.error["code"], "no-such-remote")
 
     def test_killed_at_any_moment(self) -> None:
-        self.rhizon("remote", "check", "lighthouse", "--accept-key")
+        self.rhizon("remote", "probe", "lighthouse", "--accept-key")
         self.assertEqual(self.rhizon("push", "moor", "lighthouse").code, 0)
         before = self.folder / "before"
         shutil.copytree(self.there, before)

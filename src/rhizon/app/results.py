@@ -135,6 +135,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "push": (PushResult,),
     "remote new": (RemoteResult,),
     "remote check": (RemoteResult,),
+    "remote probe": (RemoteResult,),
     "update": (ProvisionResult, UpdateTrial, CarefulUpdate),
 }
 SEVERAL = (

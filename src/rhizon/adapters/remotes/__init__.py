@@ -14,6 +14,7 @@ __all__ = ["open_remote"]
 _WAYS: dict[str, Callable[[Reach, Path], RemoteFiles]] = {
     "folder": lambda reach, _known: FolderFiles(Path(reach.folder)),
     "sftp": sftp_files,
+    "rhizon": sftp_files,
     "ftps": lambda reach, _known: FtpFiles(reach),
     "ftp": lambda reach, _known: FtpFiles(reach),
 }

@@ -7,7 +7,7 @@ from typing import BinaryIO, NamedTuple, Protocol
 
 from rhizon.core.remote.push_plan import ThereFile
 
-__all__ = ["Download", "RemoteFiles", "Upload"]
+__all__ = ["CommandResult", "Download", "RemoteFiles", "Upload"]
 
 
 class Upload(NamedTuple):
@@ -30,14 +30,30 @@ class Download(NamedTuple):
     to: Path
 
 
+class CommandResult(NamedTuple):
+    """How a command there ended, and what it printed."""
+
+    code: int
+    output: str
+    errors: str
+
+
 class RemoteFiles(Protocol):
     """Every method raises RemoteError where the other side does not answer or refuses."""
 
     replaces: bool  # whether a rename replaces the file that is there
 
-    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:
-        """Every ordinary file; folders in ``leave`` are not gone into. Where times cost a question each, only those in
-        ``exact`` have theirs, and others 0."""
+    @property
+    def hashes_there(self) -> str:
+        """By what the other side computes a file's SHA-256; "" where it cannot, and files are read back."""
+
+    @property
+    def lists_by(self) -> str:
+        """By what folders are listed, where there are several ways."""
+
+    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = (), below: str = "") -> dict[str, ThereFile]:
+        """Every ordinary file in the folder ``below``, which need not be there; folders in ``leave`` are not gone into.
+        Where times cost a question each, only those in ``exact`` have theirs, and others 0."""
 
     def read(self, path: str, most: int) -> bytes | None:
         """A file; None where there is none."""
@@ -51,6 +67,9 @@ class RemoteFiles(Protocol):
     def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
         """Fetches files; one that has gone meanwhile is left out. ``told`` hears of bytes."""
 
+    def hashes(self, paths: Sequence[str], told: Callable[[int], None]) -> dict[str, str]:
+        """SHA-256 of files, by the other side or by reading them back; ``told`` hears of bytes that were read."""
+
     def create(self, path: str, data: bytes) -> bool:
         """A small file that must not be there yet; False where it is."""
 
@@ -62,6 +81,12 @@ class RemoteFiles(Protocol):
 
     def remove(self, path: str) -> None:
         """A file, if it is there."""
+
+    def remove_all(self, paths: Sequence[str]) -> None:
+        """Several at once."""
+
+    def remove_folder(self, path: str) -> None:
+        """A folder and all that is in it, if it is there."""
 
     def free_mib(self) -> int | None:
         """Free space; None where it is not told."""

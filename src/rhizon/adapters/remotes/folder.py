@@ -1,6 +1,7 @@
 """A rented server as a folder of this machine: a mounted share, or a test."""
 
 import contextlib
+import hashlib
 import os
 import shutil
 from collections.abc import Callable, Collection, Iterator, Sequence
@@ -34,16 +35,23 @@ class FolderFiles:
     """Files below one folder."""
 
     replaces = True
+    hashes_there = "this machine"
+    lists_by = ""
 
     def __init__(self, root: Path) -> None:
         if not root.is_dir():
             raise RemoteError("remote-unreachable", f"there is no folder {root}", hint="Mount it, or correct the path.")
         self._root = root
 
-    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:  # noqa: ARG002
+    def listing(
+        self,
+        leave: Sequence[str] = (),
+        exact: Collection[str] = (),  # noqa: ARG002
+        below: str = "",
+    ) -> dict[str, ThereFile]:
         found = {}
         with _translated(self._root):
-            for folder, names, files in os.walk(self._root, onerror=_refuse):
+            for folder, names, files in os.walk(self._root / below, onerror=_refuse):
                 here = Path(folder).relative_to(self._root)
                 names[:] = [one for one in sorted(names) if (here / one).as_posix() not in leave]
                 for name in files:
@@ -81,7 +89,7 @@ class FolderFiles:
                     os.fsync(file.fileno())
                 if one.executable:
                     place.chmod(0o755)
-                told(one.size)
+                told(one.size - begun)
 
     def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
         with _translated(self._root):
@@ -89,6 +97,15 @@ class FolderFiles:
                 with contextlib.suppress(FileNotFoundError):
                     shutil.copyfile(self._root / one.path, one.to)
                     told(one.to.stat().st_size)
+
+    def hashes(self, paths: Sequence[str], told: Callable[[int], None]) -> dict[str, str]:
+        found = {}
+        with _translated(self._root):
+            for path in paths:
+                with contextlib.suppress(FileNotFoundError), (self._root / path).open("rb") as file:
+                    found[path] = hashlib.file_digest(file, "sha256").hexdigest()
+                    told(file.tell())
+        return found
 
     def create(self, path: str, data: bytes) -> bool:
         with _translated(self._root):
@@ -113,6 +130,14 @@ class FolderFiles:
     def remove(self, path: str) -> None:
         with _translated(self._root):
             (self._root / path).unlink(missing_ok=True)
+
+    def remove_all(self, paths: Sequence[str]) -> None:
+        for path in paths:
+            self.remove(path)
+
+    def remove_folder(self, path: str) -> None:
+        with _translated(self._root), contextlib.suppress(FileNotFoundError):
+            shutil.rmtree(self._root / path)
 
     def free_mib(self) -> int | None:
         with _translated(self._root):

@@ -5,7 +5,10 @@ asyncssh works on an event loop; that is this object's own, in a thread of its o
 
 import asyncio
 import contextlib
+import hashlib
 import posixpath
+import re
+import shlex
 import stat
 import threading
 from collections.abc import Callable, Collection, Coroutine, Iterator, Sequence
@@ -14,7 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from rhizon.adapters.files import translated
-from rhizon.adapters.remotes.files import Download, RemoteFiles, Upload
+from rhizon.adapters.remotes.files import CommandResult, Download, RemoteFiles, Upload
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import InputError, RemoteError, TrustError
 from rhizon.core.model.remote import Reach
@@ -29,9 +32,11 @@ CONNECT_SECONDS = 20
 ALIVE_SECONDS = 15  # a line that is dead for three times this is given up
 AT_ONCE = 8
 CHUNK = 1 << 20
+SUMS_AT_ONCE = 200
 CIPHERS = ("aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com", "aes128-ctr")
 
 T = TypeVar("T")
+_SHA256 = re.compile(r"[0-9a-f]{64}")
 
 
 def sftp_files(reach: Reach, known_hosts: Path) -> RemoteFiles:
@@ -41,6 +46,8 @@ def sftp_files(reach: Reach, known_hosts: Path) -> RemoteFiles:
 
 class SftpFiles:
     """One connection."""
+
+    lists_by = ""
 
     def __init__(self, reach: Reach, known_hosts: Path) -> None:
         try:
@@ -55,6 +62,7 @@ class SftpFiles:
         self._thread.start()
         self.replaces = True
         self._made: set[str] = set()  # folders that are known to be there
+        self._sum: str | None = None
         try:
             with self._translated():
                 self._connection, self._sftp = self._run(self._connected(known_hosts))
@@ -125,11 +133,16 @@ class SftpFiles:
     def _at(self, path: str) -> str:
         return posixpath.join(self._reach.folder, path)
 
-    def listing(self, leave: Sequence[str] = (), exact: Collection[str] = ()) -> dict[str, ThereFile]:  # noqa: ARG002
+    def listing(
+        self,
+        leave: Sequence[str] = (),
+        exact: Collection[str] = (),  # noqa: ARG002
+        below: str = "",
+    ) -> dict[str, ThereFile]:
         with self._translated():
-            return self._run(self._listed(leave))
+            return self._run(self._listed(leave, below))
 
-    async def _listed(self, leave: Sequence[str]) -> dict[str, ThereFile]:
+    async def _listed(self, leave: Sequence[str], top: str) -> dict[str, ThereFile]:
         import asyncssh
 
         found: dict[str, ThereFile] = {}
@@ -158,7 +171,7 @@ class SftpFiles:
                     found[path] = ThereFile(size=one.attrs.size or 0, mtime=int(one.attrs.mtime or 0))
             await asyncio.gather(*map(go, below))
 
-        await go("")
+        await go(top)
         return found
 
     def read(self, path: str, most: int) -> bytes | None:
@@ -194,13 +207,26 @@ class SftpFiles:
             async with self._sftp.open(self._at(one.path), "r+b" if begun else "wb") as file:
                 at = begun
                 while chunk := source.read(CHUNK):
-                    await file.write(chunk, at)
+                    try:
+                        await file.write(chunk, at)
+                    except asyncssh.SFTPFailure as refused:
+                        if await self._is_full():
+                            raise _full(self._reach.host, refused) from None
+                        raise
                     at += len(chunk)
                     if told is not None:
                         told(len(chunk))
         if one.executable:
             with contextlib.suppress(asyncssh.SFTPError):
                 await self._sftp.chmod(self._at(one.path), 0o755)
+
+    async def _is_full(self) -> bool:
+        """Whether the disk there has no room: a server says but "Failure" of that."""
+        import asyncssh
+
+        with contextlib.suppress(asyncssh.SFTPError):
+            return (await self._sftp.statvfs(self._reach.folder)).bavail == 0
+        return False
 
     def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
         with self._translated():
@@ -222,6 +248,78 @@ class SftpFiles:
                         at += len(chunk)
                         told(len(chunk))
 
+    @property
+    def hashes_there(self) -> str:
+        """Where the login may run commands, sha256sum there reads faster than the line could bring it."""
+        if self._sum is None:
+            with self._translated():
+                self._sum = self._run(self._asked_for_sum())
+        return self._sum
+
+    async def _asked_for_sum(self) -> str:
+        import asyncssh
+
+        try:
+            done = await self._connection.run("sha256sum --version", timeout=CONNECT_SECONDS)
+        except (asyncssh.Error, TimeoutError):
+            return ""
+        return "sha256sum" if done.exit_status == 0 and "sha256sum" in str(done.stdout) else ""
+
+    def hashes(self, paths: Sequence[str], told: Callable[[int], None]) -> dict[str, str]:
+        found: dict[str, str] = {}
+        by_command = bool(self.hashes_there)
+        with self._translated():
+            for begin in range(0, len(paths) if by_command else 0, SUMS_AT_ONCE):
+                found |= self._run(self._sums(paths[begin : begin + SUMS_AT_ONCE]))
+            rest = [one for one in paths if one not in found]
+            self._run(self._at_once([partial(self._hash, one, found, told) for one in rest]))
+        return found
+
+    async def _sums(self, paths: Sequence[str]) -> dict[str, str]:
+        """What sha256sum there says; lines of names that it would have to escape are left out."""
+        wanted = set(paths)
+        command = shlex.join(["sha256sum", "--", *map(self._at, paths)])
+        done = await self._connection.run(command, encoding="utf-8", errors="surrogateescape")
+        found = {}
+        for line in str(done.stdout).splitlines():
+            sha256, _, place = line.partition("  ")
+            path = posixpath.relpath(place, self._reach.folder) if place else ""
+            if path in wanted and _SHA256.fullmatch(sha256):
+                found[path] = sha256
+        return found
+
+    async def _hash(self, path: str, found: dict[str, str], told: Callable[[int], None]) -> None:
+        import asyncssh
+
+        digest = hashlib.sha256()
+        with contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            async with self._sftp.open(self._at(path), "rb") as source:
+                at = 0
+                while chunk := await source.read(CHUNK, at):
+                    data = chunk if isinstance(chunk, bytes) else chunk.encode()
+                    digest.update(data)
+                    at += len(data)
+                    told(len(data))
+            found[path] = digest.hexdigest()
+
+    def run(self, command: Sequence[str], seconds: float) -> CommandResult:
+        """Runs a command there, by its shell. Raises RemoteError where the login may run none."""
+        import asyncssh
+
+        with self._translated():
+            try:
+                done = self._run(
+                    self._connection.run(shlex.join(command), timeout=seconds, encoding="utf-8", errors="replace")
+                )
+            except asyncssh.TimeoutError:
+                raise RemoteError(
+                    "remote-command-time",
+                    f"{command[0]} there did not end within {seconds:.0f} s",
+                    hint="See what it does there; it may be running still.",
+                ) from None
+        code = done.exit_status if done.exit_status is not None else 255
+        return CommandResult(code, str(done.stdout or ""), str(done.stderr or ""))
+
     def create(self, path: str, data: bytes) -> bool:
         import asyncssh
 
@@ -242,8 +340,19 @@ class SftpFiles:
             self._run(self._renamed(before, after))
 
     async def _renamed(self, before: str, after: str) -> None:
+        import asyncssh
+
         await self._folder_for(after)
-        await self._sftp.posix_rename(self._at(before), self._at(after))
+        if self.replaces:
+            try:
+                await self._sftp.posix_rename(self._at(before), self._at(after))
+            except asyncssh.SFTPOpUnsupported:
+                self.replaces = False
+            else:
+                return
+        if await self._sftp.lexists(self._at(before)):  # else the rename says so, and nothing is removed
+            await self._removed(after)
+        await self._sftp.rename(self._at(before), self._at(after))
 
     async def _folder_for(self, path: str) -> None:
         """Makes the folder of a path, each but once."""
@@ -274,8 +383,19 @@ class SftpFiles:
             raise
 
     def remove(self, path: str) -> None:
+        self.remove_all([path])
+
+    def remove_all(self, paths: Sequence[str]) -> None:
         with self._translated():
-            self._run(self._removed(path))
+            self._run(self._at_once([partial(self._removed, one) for one in paths]))
+
+    def remove_folder(self, path: str) -> None:
+        import asyncssh
+
+        with self._translated(), contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            self._run(self._sftp.rmtree(self._at(path)))
+        gone = self._at(path)
+        self._made = {one for one in self._made if one != gone and not one.startswith(f"{gone}/")}
 
     async def _removed(self, path: str) -> None:
         import asyncssh
@@ -312,6 +432,12 @@ def _unreachable(host: str, broken: Exception) -> RemoteError:
         "remote-unreachable",
         f"the connection to {host} failed: {str(broken) or type(broken).__name__}",
         hint="Run the same command again: what was sent is continued.",
+    )
+
+
+def _full(host: str, refused: Exception) -> RemoteError:
+    return RemoteError(
+        "remote-full", f"{host} has no room left: {refused}", hint="Free some space there, then run it again."
     )
 
 

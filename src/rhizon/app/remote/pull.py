@@ -13,8 +13,8 @@ from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup import BackupResult, back_up_pulled, names_in
-from rhizon.app.remote.push import own_record
-from rhizon.app.remote.remotes import OWN_FOLDER, find_remote, with_tries
+from rhizon.app.remote.records import OWN_FOLDER, own_record
+from rhizon.app.remote.remotes import find_remote, with_tries
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.copies import copies_room, room_prefix
 from rhizon.core.errors import RemoteError, StateError

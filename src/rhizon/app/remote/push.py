@@ -1,45 +1,58 @@
 """Sending a server to a rented one: differences only, and complete or marked as not.
 
-What is sent lies beside first (``.rhizon-push/incoming/``, by hash: a second push continues it). Only when all of it is
-there, the start file is moved away, files change places by renames, and the start file comes back last: what a host
-could start is the old server or the new one. A mark in ``.rhizon-push/`` says that a push has begun and not ended.
+What is sent is staged first (``.rhizon-push/incoming/``, by hash: a second push continues it) and checked there. Only
+when all of it is there, the start file is moved away, what is replaced is moved aside (the way back), files change
+places by renames, and the start file comes back last: what a host could start is the old server or the new one. A mark
+in ``.rhizon-push/`` says that a push has begun and not ended.
 """
 
-import getpass
 import hashlib
-import platform
 import time
-import uuid
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Literal
 
 import msgspec
 
+from rhizon.adapters.instances import INSTANCE, INVENTORY, LOCK
 from rhizon.adapters.remotes.files import RemoteFiles, Upload
+from rhizon.adapters.transact import RHIZON
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.state import InstanceState, require_instance_state
-from rhizon.app.remote.remotes import OWN_FOLDER, find_remote, with_tries
+from rhizon.app.remote.records import (
+    ASIDE,
+    BEFORE,
+    COMING_RECORD,
+    INCOMING,
+    LARGEST_DOCUMENT,
+    MARK,
+    RECORD,
+    STAGED,
+    UNDO,
+    own_record,
+    put,
+    read_record,
+    read_undo,
+    take_mark,
+)
+from rhizon.app.remote.remotes import find_remote, with_tries
 from rhizon.app.reporter import Reporter
-from rhizon.core.errors import DocumentError, RemoteError, StateError, TrustError
+from rhizon.app.run.command import command_of
+from rhizon.core.errors import RemoteError, StateError, TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.decode import encode_json
-from rhizon.core.model.documents import decode
-from rhizon.core.model.remote import PushedFile, PushMark, PushRecord, RemoteDefinition
-from rhizon.core.names import RelPath, printable
+from rhizon.core.model.remote import PushedFile, PushRecord, PushUndo, RemoteDefinition
+from rhizon.core.names import RelPath
 from rhizon.core.remote.push_plan import HereFile, PushPlan, PushStep, ThereFile, plan_push
+from rhizon.core.remote.start_file import command_findings, start_file, start_names
 from rhizon.core.settings.merge import merge_lines
-from rhizon.core.start_scripts import START_SCRIPTS
 from rhizon.core.units import counted, size_text
 
-__all__ = ["PushResult", "PushWishes", "own_record", "push"]
+__all__ = ["PushResult", "PushWishes", "ServerThere", "push"]
 
-RECORD, COMING_RECORD, MARK = f"{OWN_FOLDER}/record.json", f"{OWN_FOLDER}/coming.json", f"{OWN_FOLDER}/incomplete"
-INCOMING, ASIDE = f"{OWN_FOLDER}/incoming", f"{OWN_FOLDER}/start-before"
-LARGEST_DOCUMENT = 64 << 20
 NOT_ITS_TIME = 86_400  # added to a file's time in the record, so that it counts as changed there
-STALE_SECONDS = 3600  # a mark of somebody else's that is older was left by a push that broke
+OWN_DOCUMENTS = tuple(RelPath(f"{RHIZON}/{name}") for name in (INSTANCE, LOCK, INVENTORY))
 
 
 class PushWishes(msgspec.Struct, frozen=True, kw_only=True):
@@ -53,8 +66,9 @@ class PushWishes(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class PushResult(msgspec.Struct, frozen=True, kw_only=True):
-    """What was done, or would be. ``complete``: all that belongs there is there, and was looked at again; ``verified``
-    how: "size", or "hash" where it was read back."""
+    """What was done, or would be. ``complete``: all that belongs there is there, and was looked at again. ``verified``:
+    by sizes and times ("size"), with the hash of what was sent where the other side computes it ("sent"), or with the
+    hash of every file ("hash")."""
 
     folder: str
     name: str
@@ -63,7 +77,7 @@ class PushResult(msgspec.Struct, frozen=True, kw_only=True):
     steps: tuple[PushStep, ...]
     size: int
     complete: bool
-    verified: Literal["", "size", "hash"]
+    verified: Literal["", "size", "sent", "hash"]
     findings: tuple[Finding, ...]
 
 
@@ -73,32 +87,134 @@ def push(host: Host, folder: Path, word: str, reporter: Reporter, wishes: PushWi
     home = host.home(folder).required()
     state = require_instance_state(host, home)
     _, remote = find_remote(host, word)
+    here = ServerThere(state, remote)
     return with_tries(
-        host, remote, reporter, lambda files: _Push(host, state, remote, files, reporter).go(wishes)
+        host, remote, reporter, lambda files: _Push(host, here, files, reporter).go(wishes)
     )  # what an earlier connection has sent is continued
 
 
-class _Push:
-    """One push."""
+class ServerThere:
+    """What belongs there: the placed files and settings of the server here, by the names that they have there."""
 
-    def __init__(
-        self, host: Host, state: InstanceState, remote: RemoteDefinition, files: RemoteFiles, reporter: Reporter
-    ) -> None:
-        self._host = host
-        self._state = state
-        self._remote = remote
-        self._files = files
-        self._reporter = reporter
+    def __init__(self, state: InstanceState, remote: RemoteDefinition) -> None:
+        self.state, self.remote = state, remote
+        renamed = start_names(remote)
+        self._name_here = {name: path for path, name in renamed.items() if name is not None}
+        self._settings = frozenset(settings_paths(state))
+        world = f"{state.game.world.folder}/"
+        self._names = {
+            RelPath(name): RelPath(path)
+            for path in sorted({*map(RelPath, state.inventory.files), *self._settings})
+            if not path.startswith(world) and (name := renamed.get(path, path)) is not None
+        }
+        if remote.reach.by == "rhizon":
+            self._names |= {path: path for path in OWN_DOCUMENTS}
+        self.exact = frozenset(name for name, path in self._names.items() if path in self._settings)
+        self.leave = (state.game.world.folder, *STAGED)
+
+    def files(self) -> dict[RelPath, HereFile]:
+        """All of them. Raises :class:`StateError` where some are missing here; of the start scripts only the one of the
+        other side's system is sent."""
+        home, inventory = self.state.home, self.state.inventory
+        hashes = home.hashes(sorted(self._names.values()))
+        lacking = [path for path in self._names.values() if path not in hashes]
+        if lacking:
+            raise StateError(
+                "push-incomplete-here",
+                f"{counted(len(lacking), 'file')} of the server is missing here: {', '.join(lacking[:4])}",
+                hint="Put it back first: rhizon repair --help",
+            )
+        found = {}
+        for name, path in self._names.items():
+            owned = inventory.files.get(path)
+            found[name] = HereFile(
+                sha256=hashes[path],
+                size=(home.folder / path).stat().st_size,
+                edited=path in self._settings,
+                executable=owned is not None and owned.executable,
+            )
+        return found
+
+    def path(self, name: RelPath) -> Path:
+        """Where the file of a name there is here."""
+        return self.state.home.folder / self._here(name)
+
+    def data(self, name: RelPath) -> bytes:
+        """Its bytes. Raises :class:`StateError` where it has gone."""
+        data = self.state.home.read(self._here(name))
+        if data is None:
+            raise StateError("push-incomplete-here", f"{name} has gone meanwhile", hint="Run the same command again.")
+        return data
+
+    def _here(self, name: RelPath) -> RelPath:
+        return RelPath(self._name_here.get(name, name))
+
+    def findings(self, here: Iterable[RelPath]) -> tuple[Finding, ...]:
+        """What the host's command line lacks."""
+        words = command_of(self.state.home, self.state.game, self.state.lock, self.state.instance).words
+        return command_findings(self.remote, words[1:], frozenset(here))
+
+    def sent(
+        self, files: RemoteFiles, there: Mapping[str, ThereFile]
+    ) -> tuple[dict[RelPath, PushedFile], PushRecord | None]:
+        """What was sent before; of a push that broke while files changed places, those that have. And what was to
+        come."""
+        record = own_record(files, self.remote, self.state.instance.name) if RECORD in there else None
+        sent = dict(record.files) if record is not None else {}
+        coming = read_record(files, COMING_RECORD) if COMING_RECORD in there else None
+        for path, file in coming.files.items() if coming is not None else ():
+            now, was = there.get(path), sent.get(path)
+            if now is not None and now.size == file.size and (was is None or now.mtime != was.mtime):
+                sent[path] = msgspec.structs.replace(file, mtime=now.mtime)
+        return sent, coming
+
+
+class _Push:
+    """One push over one connection."""
+
+    def __init__(self, host: Host, server: ServerThere, files: RemoteFiles, reporter: Reporter) -> None:
+        self._host, self._server, self._files, self._reporter = host, server, files, reporter
+        self._remote, self._state = server.remote, server.state
         self._merged: dict[RelPath, bytes] = {}
-        self._renamed = _start_names(remote)
-        self._exact = frozenset(self._renamed.get(one, one) or one for one in settings_paths(state))
-        self._leave = [state.game.world.folder, OWN_FOLDER]
+        self._start = start_file(server.remote)
+        self._is_away = False
 
     def go(self, wishes: PushWishes) -> PushResult:
-        here = self._here()
+        here = self._server.files()
         self._reporter.step("listing what is there")
-        there = self._files.listing(self._leave, self._exact)
-        sent = self._sent(there)
+        there = self._files.listing(self._server.leave, self._server.exact)
+        clean = MARK not in there
+        if not clean and not wishes.dry_run:
+            broken = take_mark(self._files, "push")
+            if broken is not None and self._moved_back(there):
+                there = self._files.listing(self._server.leave, self._server.exact)
+        if ASIDE in there and self._start not in there:  # by a push that broke off; it comes back last
+            there, self._is_away = {**there, self._start: there[ASIDE]}, True
+        sent, _ = self._server.sent(self._files, there)
+        plan = self._planned(here, sent, there, wishes)
+        wrong = [one for one in plan.findings if one.severity == "error"]
+        nothing = not plan.of("send") and not plan.of("merge") and not plan.of("remove")
+        if wishes.dry_run or wrong or (nothing and clean and not wishes.verify):
+            complete = nothing and clean and not wrong
+            return self._result(plan, planned=wishes.dry_run, complete=complete, verified="size" if complete else "")
+        if clean:
+            take_mark(self._files, "push")
+        coming = self._send(plan, here, sent, wishes)
+        if not nothing or self._is_away:
+            self._switch(plan, coming, there, sent)
+        verified = self._verified(here, sent, coming, plan, hashes=wishes.verify)
+        self._keep_to_quota(there, coming)
+        self._files.remove(MARK)
+        self._reporter.done("complete, and checked")
+        return self._result(plan, planned=False, complete=True, verified=verified)
+
+    def _planned(
+        self,
+        here: Mapping[RelPath, HereFile],
+        sent: Mapping[RelPath, PushedFile],
+        there: Mapping[str, ThereFile],
+        wishes: PushWishes,
+    ) -> PushPlan:
         plan = plan_push(
             here,
             sent,
@@ -108,19 +224,7 @@ class _Push:
             delete=wishes.delete,
             capitals=self._remote.probed is None or self._remote.probed.capitals,
         )
-        wrong = [one for one in plan.findings if one.severity == "error"]
-        nothing = not plan.of("send") and not plan.of("merge") and not plan.of("remove")
-        clean = self._mark() is None
-        if wishes.dry_run or wrong or (nothing and clean and not wishes.verify):
-            complete = nothing and clean and not wrong
-            return self._result(plan, planned=wishes.dry_run, complete=complete, verified="size" if complete else "")
-        self._take()
-        coming = self._send(plan, here, sent)
-        self._switch(plan, coming)
-        verified = self._verified(here, sent, coming, plan, hashes=wishes.verify)
-        self._files.remove(MARK)
-        self._reporter.done("complete, and looked at again")
-        return self._result(plan, planned=False, complete=True, verified=verified)
+        return msgspec.structs.replace(plan, findings=(*plan.findings, *self._server.findings(here)))
 
     def _result(
         self,
@@ -128,7 +232,7 @@ class _Push:
         *,
         planned: bool,
         complete: bool,
-        verified: Literal["", "size", "hash"],
+        verified: Literal["", "size", "sent", "hash"],
     ) -> PushResult:
         return PushResult(
             folder=str(self._state.home.folder),
@@ -142,113 +246,50 @@ class _Push:
             findings=plan.findings,
         )
 
-    # ---- what belongs there
-
-    def _here(self) -> dict[RelPath, HereFile]:
-        """Placed files and settings, as they are here; of the start scripts that of the other side's system, by the
-        name that the host starts."""
-        home, inventory = self._state.home, self._state.inventory
-        edited = set(settings_paths(self._state))
-        paths = sorted({*map(RelPath, inventory.files), *edited})
-        hashes = home.hashes(paths)
-        lacking = [path for path in paths if path not in hashes]
-        if lacking:
-            raise StateError(
-                "push-incomplete-here",
-                f"{counted(len(lacking), 'file')} of the server is missing here: {', '.join(lacking[:4])}",
-                hint="Put it back first: rhizon repair --help",
-            )
-        found = {}
-        for path in paths:
-            name = self._renamed.get(path, path)
-            if name is None or path.startswith(f"{self._state.game.world.folder}/"):
-                continue
-            owned = inventory.files.get(path)
-            size = (home.folder / path).stat().st_size
-            found[RelPath(name)] = HereFile(
-                sha256=hashes[path],
-                size=size,
-                edited=path in edited,
-                executable=owned is not None and owned.executable,
-            )
-        return found
-
-    def _own_name(self, path: RelPath) -> RelPath:
-        """The name here of a file there."""
-        before = {name: path for path, name in self._renamed.items() if name is not None}
-        return RelPath(before.get(path, path))
-
-    def _bytes(self, path: RelPath) -> bytes:
-        """A file of here, by its name there."""
-        data = self._state.home.read(self._own_name(path))
-        if data is None:
-            raise StateError("push-incomplete-here", f"{path} has gone meanwhile", hint="Run the same command again.")
-        return data
-
-    # ---- what is there
-
-    def _sent(self, there: Mapping[str, ThereFile]) -> dict[RelPath, PushedFile]:
-        """What was sent before; of a push that broke while files changed places, those that have."""
-        record = own_record(self._files, self._remote, self._state.instance.name)
-        sent = dict(record.files) if record is not None else {}
-        coming = _record(self._files, COMING_RECORD)
-        for path, file in coming.files.items() if coming is not None else ():
-            now, was = there.get(path), sent.get(path)
-            if now is not None and now.size == file.size and (was is None or now.mtime != was.mtime):
-                sent[path] = msgspec.structs.replace(file, mtime=now.mtime)
-        return sent
-
-    def _mark(self) -> PushMark | None:
-        data = self._files.read(MARK, 1 << 16)
-        if data is None:
-            return None
-        try:
-            return decode(PushMark, data, MARK)
-        except DocumentError:
-            return PushMark(format="rhizon-push-mark/1", who="somebody", host="", since=0, push="")
-
-    def _take(self) -> None:
-        """Says that a push has begun. Raises StateError while another one is at it."""
-        mine = PushMark(
-            format="rhizon-push-mark/1",
-            who=printable(getpass.getuser(), 60),
-            host=printable(platform.node(), 60) or "?",
-            since=int(time.time()),
-            push=uuid.uuid4().hex,
-        )
-        if self._files.create(MARK, encode_json(mine)):
-            return
-        other = self._mark()
-        if other is not None:
-            own = (other.who, other.host) == (mine.who, mine.host)
-            if not own and time.time() - other.since < STALE_SECONDS:
-                raise StateError(
-                    "push-busy",
-                    f"{other.who} on {other.host} began a push there {(time.time() - other.since) / 60:.0f} min ago",
-                    hint="Wait until it has ended; a mark older than an hour is taken over.",
-                )
-        self._files.write(MARK, encode_json(mine))
+    def _moved_back(self, there: Mapping[str, ThereFile]) -> bool:
+        """Puts back what a push that broke off has moved aside and not replaced yet: edits made there are in it. The
+        start file stays away."""
+        way_back = read_undo(self._files) if UNDO in there else None
+        if way_back is None or not way_back.unfinished:
+            return False
+        aside = self._files.listing(below=BEFORE)
+        back = [(path, path.removeprefix(f"{BEFORE}/")) for path in aside]
+        back = [(before, after) for before, after in back if after not in there and after != self._start]
+        self._files.rename_all(back)
+        return bool(back)
 
     # ---- doing it
 
     def _send(
-        self, plan: PushPlan, here: Mapping[RelPath, HereFile], sent: Mapping[RelPath, PushedFile]
+        self,
+        plan: PushPlan,
+        here: Mapping[RelPath, HereFile],
+        sent: Mapping[RelPath, PushedFile],
+        wishes: PushWishes,
     ) -> dict[RelPath, PushedFile]:
-        """Sends what is lacking beside its place; what each file will be, by its path."""
+        """Stages what is lacking; what each file will be, by its path."""
         coming: dict[RelPath, PushedFile] = {}
-        uploads: dict[str, Upload] = {}
+        uploads: list[Upload] = []
         for step in (*plan.of("send"), *plan.of("merge")):
             mine = here[step.path]
             sha256, size = mine.sha256, mine.size
-            source: Path | bytes = self._state.home.folder / self._own_name(step.path)
+            source: Path | bytes = self._server.path(step.path)
             if step.action == "merge":
-                source = self._merged[step.path] = self._merge(step.path, self._bytes(step.path), sent[step.path])
+                source = self._merged[step.path] = self._merge(step.path, sent[step.path])
                 sha256, size = hashlib.sha256(source).hexdigest(), len(source)
             if mine.edited:  # the next merge begins with them
-                self._host.store.add(self._bytes(step.path))
+                self._host.store.add(self._server.data(step.path))
             coming[step.path] = PushedFile(sha256=sha256, size=size, mtime=0, here=mine.sha256)
-            uploads[sha256] = Upload(f"{INCOMING}/{sha256}", source, size, mine.executable)
-        whole, done = sum(one.size for one in uploads.values()), 0
+            uploads.append(Upload("", source, size, mine.executable))
+        staged = _staged(coming)
+        uploads = [one._replace(path=staged[path]) for path, one in zip(coming, uploads, strict=True)]
+        if uploads:
+            self._upload(uploads)
+            self._check_staged({staged[path]: file for path, file in coming.items()}, verify=wishes.verify)
+        return coming
+
+    def _upload(self, uploads: list[Upload]) -> None:
+        whole, done = sum(one.size for one in uploads), 0
         self._reporter.step(f"sending {counted(len(uploads), 'file')} ({size_text(whole)})")
 
         def told(count: int) -> None:
@@ -256,68 +297,102 @@ class _Push:
             done += count
             self._reporter.progress(f"{size_text(done)} of {size_text(whole)}", done / max(whole, 1))
 
-        self._files.upload(list(uploads.values()), told)
-        lie = self._files.listing([one for one in self._leave if one != OWN_FOLDER])
-        for upload in uploads.values():
-            got = lie.get(upload.path)
-            if got is None or got.size != upload.size:
-                self._files.remove(upload.path)
-                raise RemoteError(
-                    "push-cut-short",
-                    f"{self._remote.name} kept {got.size if got else 0} of {upload.size} bytes of a file",
-                    hint="Its disk may be full. Nothing was changed there; run the same command again.",
-                )
+        self._files.upload(uploads, told)
         self._reporter.done(f"{counted(len(uploads), 'file')} sent ({size_text(whole)})")
-        return coming
 
-    def _merge(self, path: RelPath, mine: bytes, was: PushedFile) -> bytes:
+    def _check_staged(self, staged: Mapping[str, PushedFile], *, verify: bool) -> None:
+        """Before anything changes places: what came has its size, and its hash where the other side computes it (or all
+        is to be read back). What has not is removed there, so that the next push sends it anew."""
+        self._reporter.step("checking what was sent")
+        there = self._files.listing(below=INCOMING)
+        short = {path for path, file in staged.items() if path not in there or there[path].size != file.size}
+        wrong = set()
+        if not short and (verify or self._files.hashes_there):
+            hashes = self._files.hashes(list(staged), lambda _count: None)
+            wrong = {path for path, file in staged.items() if hashes.get(path) != file.sha256}
+        if not short and not wrong:
+            return
+        self._files.remove_all(sorted(short | wrong))
+        path = min(short or wrong)
+        size = there[path].size if path in there else 0
+        what = f"kept {size} of {staged[path].size} bytes of a file" if short else "has other bytes than were sent"
+        raise RemoteError(
+            "push-cut-short",
+            f"{self._remote.name} {what}",
+            hint="Its disk may be full. Nothing was changed there; run the same command again.",
+        )
+
+    def _merge(self, path: RelPath, was: PushedFile) -> bytes:
         """A settings file that changed on both sides: theirs stays where the two clash."""
         theirs = self._files.read(path, LARGEST_DOCUMENT) or b""
         base = was.here or was.sha256
         if not self._host.store.has(base, was.size):
             return theirs
-        merged = merge_lines(self._host.store.read(base, path), theirs, mine)
+        merged = merge_lines(self._host.store.read(base, path), theirs, self._server.data(path))
         return merged.data if merged is not None else theirs
 
-    def _switch(self, plan: PushPlan, coming: Mapping[RelPath, PushedFile]) -> None:
+    def _switch(
+        self,
+        plan: PushPlan,
+        coming: Mapping[RelPath, PushedFile],
+        there: Mapping[str, ThereFile],
+        sent: Mapping[RelPath, PushedFile],
+    ) -> None:
         """Files change places; what the host starts is away meanwhile, and comes last."""
         self._reporter.step("putting it in place")
-        name = self._state.instance.name
-        record = PushRecord(format="rhizon-push/1", server=name, files={**coming})
-        self._files.write(COMING_RECORD, encode_json(record))
-        start = self._remote.dictates.start_file or RelPath(START_SCRIPTS[0])
-        away = self._files.read(start, 1) is not None
-        if away:
-            self._put(start, ASIDE)
-        pairs, copies = [], []
-        taken: set[str] = set()
-        for path, file in coming.items():
-            if path == start:
-                continue
-            if file.sha256 in taken or (start in coming and coming[start].sha256 == file.sha256):
-                copies.append(path)  # the same bytes in several places: they were sent once
-            else:
-                taken.add(file.sha256)
-                pairs.append((f"{INCOMING}/{file.sha256}", str(path)))
-        if not self._files.replaces:
-            for _, after in pairs:
-                self._files.remove(after)
-        for path in copies:
-            self._files.write(path, self._merged[path] if path in self._merged else self._bytes(path))
-        self._files.rename_all(pairs)
-        for step in plan.of("remove"):
-            self._files.remove(step.path)
+        start, files = self._start, self._files
+        record = PushRecord(format="rhizon-push/1", server=self._state.instance.name, files={**coming})
+        files.write(COMING_RECORD, encode_json(record))
+        going = {one.path for one in plan.of("remove")}
+        kept = self._way_back(coming, going, there, sent)
+        if start in kept:
+            put(files, ASIDE if self._is_away else start, f"{BEFORE}/{start}")
+        elif start in there and not self._is_away:
+            put(files, start, ASIDE)
+        files.rename_all([(path, f"{BEFORE}/{path}") for path in sorted(kept - {start})])
+        over = (set(coming) | going) & set(there) - kept - {start}
+        if not files.replaces or going & over:
+            files.remove_all(sorted(over))
+        staged = _staged(coming)
+        files.rename_all([(staged[path], str(path)) for path in coming if path != start])
         if start in coming:
-            self._put(f"{INCOMING}/{coming[start].sha256}", start)
-            self._files.remove(ASIDE)
-        elif away:
-            self._put(ASIDE, start)
+            put(files, staged[start], start)
+        elif start in there and start not in going:
+            put(files, ASIDE, start)
+        files.remove(ASIDE)
         self._reporter.done("in place")
 
-    def _put(self, before: str, after: str) -> None:
-        if not self._files.replaces:
-            self._files.remove(after)
-        self._files.rename(before, after)
+    def _way_back(
+        self,
+        coming: Mapping[RelPath, PushedFile],
+        going: set[RelPath],
+        there: Mapping[str, ThereFile],
+        sent: Mapping[RelPath, PushedFile],
+    ) -> set[RelPath]:
+        """Writes down how this push is undone; answers the files that are to be moved aside for that. A push that ends
+        one that broke off keeps what that has moved."""
+        old = read_undo(self._files) if COMING_RECORD in there or UNDO in there else None
+        again = old is not None and old.unfinished and COMING_RECORD in there
+        aside: set[str] = set()
+        if again:
+            aside = {path.removeprefix(f"{BEFORE}/") for path in self._files.listing(below=BEFORE)}
+        else:
+            self._files.remove_folder(BEFORE)
+        moved = {path for path in (*coming, *going) if path in there and path not in aside}
+        if again and old is not None:
+            moved -= set(old.added)
+        whole = PushUndo(
+            format="rhizon-push-undo/1",
+            server=self._state.instance.name,
+            since=int(time.time()),
+            files=old.files if again and old is not None else dict(sent),
+            moved=tuple(sorted({*moved, *(old.moved if again and old is not None else ())})),
+            added=tuple(sorted({*(path for path in coming if path not in there and path not in aside),
+                                *(old.added if again and old is not None else ())})),
+            unfinished=True,
+        )  # fmt: skip
+        self._files.write(UNDO, encode_json(whole))
+        return moved
 
     def _verified(
         self,
@@ -327,14 +402,12 @@ class _Push:
         plan: PushPlan,
         *,
         hashes: bool,
-    ) -> Literal["size", "hash"]:
-        """Looks at everything again and writes down what lies there. Raises RemoteError where something is wrong."""
-        self._reporter.step("looking at it again")
-        there = self._files.listing(self._leave, self._exact)
+    ) -> Literal["size", "sent", "hash"]:
+        """Looks at everything again and writes down what is there. Raises RemoteError where something is wrong."""
+        self._reporter.step("checking it in place")
+        there = self._files.listing(self._server.leave, self._server.exact)
         gone = {one.path for one in plan.of("remove")}
         left = {one.path for one in plan.of("leave")}
-        kept = {one.path for one in plan.of("keep")}
-        other: list[RelPath] = []
         now: dict[RelPath, PushedFile] = {}
         for path in {*here, *sent} - gone:
             file, lies = coming.get(path) or sent.get(path), there.get(path)
@@ -344,49 +417,57 @@ class _Push:
                 continue
             if path in coming and lies.size != file.size:
                 raise _wrong(path, f"has {lies.size} bytes there, not {file.size}")
-            if hashes and (path in coming or path in kept):
-                data = self._files.read(path, lies.size + 1) or b""
-                if hashlib.sha256(data).hexdigest() != file.sha256:
-                    other.append(path)
-                    now[path] = msgspec.structs.replace(file, size=lies.size, mtime=lies.mtime + NOT_ITS_TIME)
-                    continue
             now[path] = msgspec.structs.replace(file, size=lies.size, mtime=lies.mtime) if path in coming else file
+        rotten = self._rotten([one.path for one in plan.of("keep")], now, there) if hashes else []
+        way_back = read_undo(self._files) if UNDO in there else None
+        if way_back is not None and way_back.unfinished:  # before the record: what is aside is not put back any more
+            self._files.write(UNDO, encode_json(msgspec.structs.replace(way_back, unfinished=False)))
         record = PushRecord(format="rhizon-push/1", server=self._state.instance.name, files=dict(sorted(now.items())))
         self._files.write(RECORD, encode_json(record))
         self._files.remove(COMING_RECORD)
-        if other:
-            what = f"{counted(len(other), 'file')} of other contents there: {', '.join(other[:4])}"
+        if rotten:
+            what = f"{counted(len(rotten), 'file')} of other contents there: {', '.join(rotten[:4])}"
             raise TrustError("push-not-verified", what, hint="Push again: they count as changed there now.")
-        return "hash" if hashes else "size"
+        return "hash" if hashes else "sent" if coming and self._files.hashes_there else "size"
+
+    def _keep_to_quota(self, there: Mapping[str, ThereFile], coming: Mapping[RelPath, PushedFile]) -> None:
+        """Where what was replaced does not fit beside what is there now, there is no way back."""
+        quota = self._remote.dictates.quota_mib
+        after = {path: one.size for path, one in there.items()} | {path: one.size for path, one in coming.items()}
+        old = sum(there[path].size for path in coming if path in there)
+        if quota is not None and sum(after.values()) + old > quota << 20:
+            self._files.remove_folder(BEFORE)
+            self._files.remove(UNDO)
+            self._reporter.warning(f"what was replaced does not fit into {quota} MiB: this push cannot be undone")
+
+    def _rotten(
+        self, kept: list[RelPath], now: dict[RelPath, PushedFile], there: Mapping[str, ThereFile]
+    ) -> list[RelPath]:
+        """Files that were not sent this time and have other contents there; they count as changed there from now on."""
+        whole, done = sum(there[path].size for path in kept), 0
+
+        def told(count: int) -> None:
+            nonlocal done
+            done += count
+            self._reporter.progress(f"{size_text(done)} of {size_text(whole)}", done / max(whole, 1))
+
+        hashes = self._files.hashes(list(kept), told)
+        rotten = [path for path in kept if hashes.get(path) != now[path].sha256]
+        for path in rotten:
+            lies = there[path]
+            now[path] = msgspec.structs.replace(now[path], size=lies.size, mtime=lies.mtime + NOT_ITS_TIME)
+        return rotten
 
 
-def own_record(files: RemoteFiles, remote: RemoteDefinition, name: str) -> PushRecord | None:
-    """What was sent there before. Raises RemoteError, StateError where it is another server's."""
-    record = _record(files, RECORD)
-    if record is not None and record.server != name:
-        raise StateError(
-            "push-other-server",
-            f"{remote.name} has the server {record.server}, not {name}",
-            hint=f"Use another remote, or remove {OWN_FOLDER} there if it is to be replaced.",
-        )
-    return record
-
-
-def _record(files: RemoteFiles, path: str) -> PushRecord | None:
-    data = files.read(path, LARGEST_DOCUMENT)
-    if data is None:
-        return None
-    try:
-        return decode(PushRecord, data, path)
-    except DocumentError:
-        return None  # cut short: what is there is looked at as if nothing had been sent
-
-
-def _start_names(remote: RemoteDefinition) -> dict[str, RelPath | None]:
-    """Names there of the start scripts: that of its system as the host wants it, the other one not at all."""
-    unix, windows = START_SCRIPTS
-    used, other = (windows, unix) if remote.dictates.system == "windows" else (unix, windows)
-    return {used: remote.dictates.start_file or used, other: None}
+def _staged(coming: Mapping[RelPath, PushedFile]) -> dict[RelPath, str]:
+    """Where each file is staged: by its hash, with a number where several have the same."""
+    count: dict[str, int] = {}
+    found = {}
+    for path in sorted(coming):
+        sha256 = coming[path].sha256
+        number = count[sha256] = count.get(sha256, 0) + 1
+        found[path] = f"{INCOMING}/{sha256}" + (f".{number}" if number > 1 else "")
+    return found
 
 
 def _wrong(path: str, what: str) -> RemoteError:

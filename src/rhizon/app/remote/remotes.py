@@ -1,8 +1,6 @@
 """Rented servers as people name them: a file, or the name that ``remote new`` gave it."""
 
-import asyncio
 import time
-import uuid
 from collections.abc import Callable
 from pathlib import Path
 from typing import TypeVar
@@ -10,7 +8,6 @@ from typing import TypeVar
 import msgspec
 
 from rhizon.adapters.files import make_folders, read_bytes, translated, write_atomic
-from rhizon.adapters.host import now
 from rhizon.adapters.remotes import open_remote
 from rhizon.adapters.remotes.files import RemoteFiles
 from rhizon.app.host import Host
@@ -21,10 +18,9 @@ from rhizon.core.model.encode import remote_toml
 from rhizon.core.model.remote import Dictates, Probed, Reach, RemoteDefinition
 from rhizon.core.names import suggestions
 
-__all__ = ["OWN_FOLDER", "RemoteResult", "accept_key", "connected", "find_remote", "new_remote", "probe", "with_tries"]
+__all__ = ["RemoteResult", "connected", "find_remote", "new_remote", "remote_result", "with_tries", "write_remote"]
 
 ENDING = ".remote.toml"
-OWN_FOLDER = ".rhizon-push"
 AGAIN_SECONDS = (2.0, 5.0, 15.0)  # before another try where the line broke; a refused login is never repeated
 
 T = TypeVar("T")
@@ -89,17 +85,21 @@ def new_remote(
         raise InputError("remote-exists", f"{path} is there already", hint="Choose another name, or change that file.")
     made = RemoteDefinition(format="rhizon-remote/1", name=name, reach=reach, dictates=dictates)
     if not dry_run:
-        _write(path, made)
-    return _result(path, made, planned=dry_run)
+        write_remote(path, made)
+    return remote_result(path, made, planned=dry_run)
 
 
-def _write(path: Path, remote: RemoteDefinition) -> None:
+def write_remote(path: Path, remote: RemoteDefinition) -> None:
+    """Writes its file. Raises :class:`StateError`."""
     make_folders(path.parent, 0o700)
     with translated("write the remote file", path):
         write_atomic(path, remote_toml(remote).encode(), 0o600)
 
 
-def _result(path: Path, remote: RemoteDefinition, *, planned: bool = False, free: int | None = None) -> RemoteResult:
+def remote_result(
+    path: Path, remote: RemoteDefinition, *, planned: bool = False, free: int | None = None
+) -> RemoteResult:
+    """What is known of it."""
     reach = remote.reach
     where = reach.folder if reach.by == "folder" else f"{reach.user}@{reach.host}:{reach.folder}"
     return RemoteResult(
@@ -109,67 +109,4 @@ def _result(path: Path, remote: RemoteDefinition, *, planned: bool = False, free
         reach=f"{reach.by} {where}",
         probed=remote.probed,
         free_mib=free,
-    )
-
-
-def accept_key(host: Host, remote: RemoteDefinition) -> str:
-    """Takes the key that the other side shows now as its own, from now on; answers its fingerprint. Raises RemoteError,
-    InputError where it is not reached over SSH."""
-    from rhizon.adapters.remotes.sftp import server_key
-
-    reach = remote.reach
-    if reach.by != "sftp":
-        raise InputError("no-key", f"{remote.name} is not reached over SSH", hint="Leave --accept-key out.")
-    line, fingerprint = asyncio.run(server_key(reach.host, reach.port or 22))
-    path = host.places.known_hosts
-    make_folders(path.parent, 0o700)
-    marker = line.split(" ", 1)[0] + " "
-    before = path.read_text("utf-8").splitlines() if path.is_file() else []
-    with translated("write the known keys", path):
-        kept = [one for one in before if not one.startswith(marker)]
-        write_atomic(path, "".join(f"{one}\n" for one in (*kept, line)).encode(), 0o600)
-    return fingerprint
-
-
-def probe(host: Host, word: str, reporter: Reporter, *, dry_run: bool = False) -> RemoteResult:
-    """Finds out what the other side can, by small files in a folder of Rhizon's own there, and writes it down. Raises
-    RemoteError, TrustError."""
-    path, remote = find_remote(host, word)
-    reporter.step(f"connecting to {remote.name}")
-    files = connected(host, remote)
-    try:
-        free = files.free_mib()
-        if dry_run:
-            files.listing([OWN_FOLDER])
-            return _result(path, remote, planned=True, free=free)
-        reporter.step("trying what it can")
-        found = _tried(files, free)
-    finally:
-        files.close()
-    made = msgspec.structs.replace(remote, probed=found)
-    _write(path, made)
-    reporter.done(f"{remote.name} can be written to")
-    return _result(path, made, free=free)
-
-
-def _tried(files: RemoteFiles, free: int | None) -> Probed:
-    stem = f"{OWN_FOLDER}/probe-{uuid.uuid4().hex[:8]}"
-    one, other = f"{stem}-a", f"{stem}-b"
-    try:
-        files.write(one, b"one")
-        files.write(other, b"other")
-        began = int(time.time())
-        seen = files.listing()
-        ahead = seen[one].mtime - began if one in seen else 0
-        capitals = files.read(f"{stem}-A", 10) is None
-        try:
-            files.rename(one, other)
-            replaced = files.read(other, 10) == b"one"
-        except Exception:  # whatever it says, it does not do that
-            replaced = False
-    finally:
-        files.remove(one)
-        files.remove(other)
-    return Probed(
-        when=now(), rename_over=replaced, capitals=capitals, free_mib=free, ahead_seconds=ahead if abs(ahead) > 2 else 0
     )

@@ -114,7 +114,7 @@ def new(
     return Answer(
         done,
         f"{done.name}: {done.reach}, in {done.file}",
-        next=(Step(("rhizon", "remote", "check", done.name), "see that it can be reached"),),
+        next=(Step(("rhizon", "remote", "probe", done.name), "connect, and find out what it can"),),
     )
 
 
@@ -133,26 +133,47 @@ def _way(sftp: str | None, ftps: str | None, ftp: str | None) -> "tuple[Literal[
     "check",
     group=remote,
     examples=(
-        ("rhizon remote check lighthouse", "connect, and try what it can"),
-        ("rhizon remote check lighthouse --accept-key", "accept the key that it shows, the first time"),
+        ("rhizon remote check lighthouse", "connect, and look at its folder"),
+        ("rhizon remote check ./lighthouse.remote.toml", "a file that describes it"),
+    ),
+)
+@click.argument("name", metavar="NAME|FILE")
+def check(call: Call, name: str) -> Answer:
+    """Check the description of a rented server, and that it can be reached. Nothing is changed there."""
+    from rhizon.app.remote.probe import check_remote
+
+    done = check_remote(call.host, name, call.reporter)
+    call.close()
+    steps = () if done.probed else (Step(("rhizon", "remote", "probe", name), "find out what it can"),)
+    return Answer(done, f"{done.name}: can be reached", lambda to: _body(to, done), next=steps)
+
+
+@command(
+    "probe",
+    group=remote,
+    examples=(
+        ("rhizon remote probe lighthouse --accept-key", "accept the key that it shows, the first time"),
+        ("rhizon remote probe lighthouse", "try what it can, and write that down"),
     ),
     dry_run="Connect and list; try nothing there.",
 )
 @click.argument("name", metavar="NAME|FILE")
 @click.option("--accept-key", is_flag=True, help="Accept the SSH key that it shows now.")
-def check(call: Call, name: str, accept_key: bool) -> Answer:
-    """Connect to a rented server, try what it can do, and write that down.
+def probe(call: Call, name: str, accept_key: bool) -> Answer:
+    """Try what a rented server can do, with small files that are removed again, and write it into its description.
 
     The first time its key is shown: compare it with what your host says, then accept it.
     """
-    from rhizon.app.remote import remotes
+    from rhizon.app.remote import probe as probing
+    from rhizon.app.remote.remotes import find_remote
 
     if accept_key:
-        accepted = remotes.accept_key(call.host, remotes.find_remote(call.host, name)[1])
+        accepted = probing.accept_key(call.host, find_remote(call.host, name)[1])
         call.reporter.done(f"accepted {accepted}")
-    done = remotes.probe(call.host, name, call.reporter, dry_run=call.dry_run)
+    done = probing.probe(call.host, name, call.reporter, dry_run=call.dry_run)
     call.close()
-    return Answer(done, f"{done.name}: can be used", lambda to: _body(to, done))
+    text = "can be reached" if done.planned else "can be used"
+    return Answer(done, f"{done.name}: {text}", lambda to: _body(to, done))
 
 
 def _body(to: "Console", done: "RemoteResult") -> None:
@@ -162,5 +183,9 @@ def _body(to: "Console", done: "RemoteResult") -> None:
     if done.probed is not None:
         say(to, f"a rename replaces a file: {'yes' if done.probed.rename_over else 'no'}")
         say(to, f"names differ by capitals: {'yes' if done.probed.capitals else 'no'}")
+        say(to, f"a file sent by half is continued: {'yes' if done.probed.resumes else 'no'}")
+        if done.probed.lists_by:
+            say(to, f"folders are listed by: {done.probed.lists_by}")
+        say(to, f"hashes are computed by: {done.probed.hashes_by or 'nothing there; --verify reads files back'}")
         if done.probed.ahead_seconds:
             say(to, f"its clock is {done.probed.ahead_seconds} s ahead")

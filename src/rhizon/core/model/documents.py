@@ -54,6 +54,7 @@ DOCUMENTS = (
     Document("remote", remote.RemoteDefinition, "toml", "remote file"),
     Document("push", remote.PushRecord, "json", "record of a push"),
     Document("push-mark", remote.PushMark, "json", "mark of a push"),
+    Document("push-undo", remote.PushUndo, "json", "way back from a push"),
     Document("kit", kit.KitManifest, "json", "kit manifest"),
     Document("inventory", instance.Inventory, "json", "inventory"),
     Document("instance", instance.Instance, "toml", "instance file"),

@@ -9,7 +9,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.remote import Dictates, PushedFile
 from rhizon.core.names import RelPath
 
-__all__ = ["HereFile", "PushPlan", "PushStep", "ThereFile", "plan_push"]
+__all__ = ["HereFile", "PushPlan", "PushStep", "ThereFile", "plan_push", "was_changed"]
 
 SPARE_SECONDS = 2  # file systems and protocols round times
 Action = Literal["send", "merge", "keep", "keep theirs", "remove", "leave"]
@@ -79,12 +79,12 @@ def plan_push(
             action: Action = "send" if not mine.edited or settings != "theirs" else "keep theirs"
             steps.append(PushStep(action=action, path=path, reason=reason))
         else:
-            steps.append(_known(path, mine, was, changed=_changed(was, now), settings=settings))
+            steps.append(_known(path, mine, was, changed=was_changed(was, now), settings=settings))
     for path in sorted(set(sent) - set(here)):
         now = there.get(path)
         if now is None:
             continue
-        if _changed(sent[path], now):
+        if was_changed(sent[path], now):
             steps.append(PushStep(action="leave", path=path, reason="changed there since it was sent"))
         else:
             action = "remove" if delete else "leave"
@@ -94,7 +94,8 @@ def plan_push(
     return PushPlan(steps=tuple(steps), size=sum(one.size for one in sends), findings=tuple(findings))
 
 
-def _changed(was: PushedFile, now: ThereFile) -> bool:
+def was_changed(was: PushedFile, now: ThereFile) -> bool:
+    """Whether a file there is no longer what was sent: its size or time differs."""
     return now.size != was.size or abs(now.mtime - was.mtime) > SPARE_SECONDS
 
 
