@@ -9,6 +9,8 @@ from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import msgspec
+
 from rhizon.adapters.remotes.files import Upload
 from rhizon.adapters.remotes.folder import FolderFiles
 from rhizon.app.instance.change import apply_change
@@ -17,15 +19,20 @@ from rhizon.app.instance.state import require_instance_state
 from rhizon.app.keep.backup import BackupResult
 from rhizon.app.keep.find_backup import Sought, list_backups
 from rhizon.app.keep.restore import RestoreWishes, restore
+from rhizon.app.remote.check_there import check_there
+from rhizon.app.remote.control_there import ControlThereResult, control_there
+from rhizon.app.remote.log_there import LogThere, read_log_there
 from rhizon.app.remote.probe import probe
 from rhizon.app.remote.pull import pull
 from rhizon.app.remote.push import PushResult, PushWishes, push
 from rhizon.app.remote.records import MARK
-from rhizon.app.remote.remotes import find_remote, new_remote
+from rhizon.app.remote.remotes import find_remote, new_remote, write_remote
+from rhizon.app.remote.restore_there import RestoreThereResult, RestoreThereWishes, restore_there
 from rhizon.app.remote.undo_there import UndoThereResult, undo_there
+from rhizon.app.run.logs import LogWishes
 from rhizon.core.errors import InputError, RemoteError, RhizonError
 from rhizon.core.model.decode import encode_json
-from rhizon.core.model.remote import Dictates, PushMark, Reach
+from rhizon.core.model.remote import Control, Dictates, PushMark, Reach
 from rhizon.core.names import RelPath
 from rhizon.core.plan import WantedFile, make_plan
 from rhizon.core.remote.push_plan import ThereFile
@@ -42,6 +49,12 @@ def content(upload: Upload) -> bytes:
         return file.read()
 
 
+CALLS = (
+    *("listing", "read", "write", "create", "rename", "rename_all", "remove", "remove_all", "remove_folder", "upload"),
+    *("download", "hashes"),
+)
+
+
 class Breaking(FolderFiles):
     """A line that breaks after so many calls; an upload breaks in the middle of a file."""
 
@@ -51,7 +64,7 @@ class Breaking(FolderFiles):
 
     def __getattribute__(self, name: str) -> Any:
         found = super().__getattribute__(name)
-        if name in ("listing", "read", "write", "create", "rename", "rename_all", "remove", "upload", "download"):
+        if name in CALLS:
             self._calls -= 1
             if self._calls < 0:
                 raise RemoteError("remote-unreachable", "the line is cut", hint="Run it again.")
@@ -104,6 +117,11 @@ class RentedCase(AppCase):
     def push(self, **wishes: Any) -> PushResult:
         return push(self.host, self.folder / "marsh", "share", self.reporter, PushWishes(**wishes))
 
+    def refused(self, **wishes: Any) -> str:
+        with self.assertRaises(RhizonError) as caught:
+            self.push(**wishes)
+        return caught.exception.code
+
     def lies(self) -> dict[str, bytes]:
         """What is there, without what a push keeps for itself."""
         return {
@@ -145,18 +163,16 @@ class Rented(RentedCase):
         self.assertEqual((self.there / "mods/a.jar").read_bytes(), SECOND["mods/a.jar"])
 
     def test_rot_is_found_by_reading_back(self) -> None:
-        """A file of the same size and time with other contents: only --verify sees it, and the next push mends it."""
+        """A file of the same size and time with other contents: only --verify sees it, and sends it again."""
         self.push()
         rotten = self.there / "mods/a.jar"
         facts = rotten.stat()
         rotten.write_bytes(b"A ONE")
         os.utime(rotten, ns=(facts.st_atime_ns, facts.st_mtime_ns))
         self.assertTrue(self.push().complete)
-        self.assertEqual(self.refused(verify=True), "push-not-verified")
-        self.assertTrue((self.there / MARK).exists())
-        self.assertEqual([one.path for one in self.push().steps if one.action == "send"], ["mods/a.jar"])
+        self.assertEqual([one.path for one in self.push(verify=True).steps if one.action == "send"], ["mods/a.jar"])
         self.assertEqual(rotten.read_bytes(), FIRST["mods/a.jar"])
-        self.assertEqual(self.push(verify=True).verified, "hash")
+        self.assertEqual({one.action for one in self.push(verify=True).steps}, {"keep"})
 
     def test_cut_at_every_moment(self) -> None:
         """What could be started is the old server or the new one, and the next push ends what was begun."""
@@ -220,11 +236,6 @@ class Rented(RentedCase):
         mine.write_bytes(b"# all mine\n" + mine.read_bytes())
         self.push(settings="mine")
         self.assertEqual(theirs.read_bytes(), mine.read_bytes())
-
-    def refused(self, **wishes: Any) -> str:
-        with self.assertRaises(RhizonError) as caught:
-            self.push(**wishes)
-        return caught.exception.code
 
     def test_others_and_wrong_things(self) -> None:
         self.push()
@@ -302,18 +313,18 @@ class Rented(RentedCase):
                     pass
                 else:
                     break
+            if not (self.there / MARK).exists():
+                continue  # it broke before it began
             try:
-                with self.cut_after(calls % 17 + 3), contextlib.suppress(RemoteError):
+                with self.cut_after(calls % 17 + 3):
                     self.undo()
+            except RemoteError:
                 if (self.there / "run.sh").exists():
                     self.assertIn(self.lies(), (before, self.expected(SECOND)), calls)
-                with contextlib.suppress(InputError):
-                    self.undo()
-                undone += 1
-            except InputError:  # it broke before anything changed places
-                pass
-            if not (self.there / MARK).exists():
-                self.assertEqual(self.lies(), before, calls)
+                self.undo()
+            undone += 1
+            self.assertFalse((self.there / MARK).exists(), calls)
+            self.assertEqual(self.lies(), before, calls)
             self.assertTrue(self.push(settings="mine").complete)
             self.assertEqual(self.lies(), self.expected(SECOND), calls)
         self.assertGreater(undone, 10)
@@ -446,3 +457,174 @@ class Pulled(RentedCase):
         shutil.rmtree(self.there / "marshes")
         self.assertEqual(code(), "nothing-to-pull")
         self.assertEqual(len(self.backups()), 2)
+
+
+class There(RentedCase):
+    """What is looked at, started and put back on a rented server."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.push()
+        (self.there / "marshes/fen").mkdir(parents=True)
+        (self.there / "marshes/fen/tide.dat").write_bytes(b"of there")
+        (self.there / "marshes/moor").mkdir()
+        (self.there / "marshes/moor/m.dat").write_bytes(b"another world")
+
+    def edit_remote(self, **fields: Any) -> None:
+        """Another definition of the same remote."""
+        path, remote = find_remote(self.host, "share")
+        write_remote(path, msgspec.structs.replace(remote, **fields))
+
+    def codes(self) -> dict[str, str]:
+        found = check_there(self.host, self.folder / "marsh", "share", self.reporter)
+        self.assertEqual(found.sound, all(one.severity != "error" for one in found.findings))
+        whole = {"complete": ""} if found.complete else {}
+        return {one.subject: one.code for one in reversed(found.findings)} | whole  # the worst of each
+
+    def test_what_a_check_finds(self) -> None:
+        self.assertEqual(self.codes(), {"complete": ""})
+        facts = (self.there / "mods/b.jar").stat()
+        (self.there / "mods/b.jar").write_bytes(b"B ONE")  # rot: the same size and time
+        os.utime(self.there / "mods/b.jar", ns=(facts.st_atime_ns, facts.st_mtime_ns))
+        (self.there / "mods/a.jar").write_bytes(b"cut")
+        (self.there / "mods/old.jar").unlink()
+        (self.there / "mods/stranger.jar").write_bytes(b"x")
+        theirs = self.there / "marsh.properties"
+        theirs.write_bytes(theirs.read_bytes().replace(b"21640", b"2222"))
+        (self.there / MARK).write_bytes(b"{")
+        self.assertEqual(
+            self.codes(),
+            {"mods/b.jar": "file-changed", "mods/a.jar": "file-changed", "mods/old.jar": "file-missing",
+             "mods/stranger.jar": "unknown-content", "marsh.properties": "port-differs-there",
+             "share": "remote-incomplete"},
+        )  # fmt: skip
+        (self.there / MARK).unlink()
+        self.push(settings="mine", verify=True)
+        (self.there / "mods/stranger.jar").unlink()
+        self.place(SECOND)
+        self.assertEqual(self.codes(), {"share": "push-pending"})
+        self.edit_remote(dictates=Dictates(start_command="java -jar other.jar"))
+        self.assertEqual(self.codes()["start_command"], "push-start-command")
+        shutil.rmtree(self.there / ".rhizon-push")
+        self.assertEqual(self.codes()["share"], "remote-incomplete")
+
+    def log(self, **wishes: Any) -> LogThere:
+        return read_log_there(self.host, self.folder / "marsh", "share", LogWishes(**wishes), self.reporter)
+
+    def test_the_log_there(self) -> None:
+        def code(**wishes: Any) -> str:
+            with self.assertRaises(InputError) as caught:
+                self.log(**wishes)
+            return caught.exception.code
+
+        self.assertEqual(code(), "no-log-there")
+        self.edit_remote(dictates=Dictates(start_file=RelPath("run.sh"), log="logs/marsh-*.txt"))
+        self.assertEqual(code(), "no-log-there")
+        logs = self.there / "logs"
+        (logs / "old").mkdir(parents=True)
+        (logs / "old/marsh-0.txt").write_text("no\n")
+        (logs / "marsh-1.txt").write_text("waking the marsh\nmarsh awake on port 21640 with 3 pieces\n")
+        os.utime(logs / "marsh-1.txt", (1, 1))
+        (logs / "marsh-2.txt").write_text(
+            "waking the marsh\r\nraising reedlight 2.1.0\r\n"
+            "java.lang.NoClassDefFoundError: net/tarnholt/client/Lantern\r\n\tat reed.Light.<init>(Light.java:3)\r\n"
+        )
+        found = self.log()
+        self.assertEqual((found.file, found.runs, found.ready), ("logs/marsh-2.txt", 2, False))
+        self.assertEqual(found.lines[0].text, "waking the marsh")
+        self.assertTrue(found.findings)
+        self.assertEqual(found.findings[0].severity, "error")
+        self.assertEqual([one.text for one in self.log(grep="raising", lines=1).lines], ["raising reedlight 2.1.0"])
+        self.assertEqual(self.log(run=2).file, "logs/marsh-1.txt")
+        self.assertEqual(code(run=3), "no-such-run")
+
+    def control(self, action: Any) -> ControlThereResult:
+        return control_there(self.host, self.folder / "marsh", "share", action, self.reporter)
+
+    def test_commands_of_the_host(self) -> None:
+        def code(action: Any) -> str:
+            with self.assertRaises(RhizonError) as caught:
+                self.control(action)
+            return caught.exception.code
+
+        self.assertEqual(code("start"), "remote-no-command")
+        flag = self.folder / "runs"
+        self.edit_remote(
+            control=Control(
+                here=True, restart=("touch", str(flag)), stop=("sh", "-c", "echo no; exit 3"),
+                status=("test", "-e", str(flag)),
+            )
+        )  # fmt: skip
+        self.assertEqual(self.control("status").state, "not running")
+        self.assertEqual(self.control("start").code, 0)
+        self.assertEqual(self.control("status").state, "running")
+        self.assertEqual(code("stop"), "remote-command")
+        pull(self.host, self.folder / "marsh", "share", self.reporter)
+        with self.assertRaises(RhizonError) as running:
+            self.restore()
+        self.assertEqual(running.exception.code, "remote-running")
+        (self.there / MARK).write_bytes(b"{")
+        self.assertEqual(code("start"), "remote-incomplete")
+        for words, wrong in ((("no-such-program",), "remote-command"), (("sleep", "9"), "remote-command-time")):
+            self.edit_remote(control=Control(here=True, stop=words, seconds=1))
+            self.assertEqual(code("stop"), wrong)
+
+    def restore(self, **wishes: Any) -> RestoreThereResult:
+        whole = RestoreThereWishes(**wishes)
+        return restore_there(self.host, self.folder / "marsh", "share", self.reporter, whole)
+
+    def worlds(self) -> dict[str, bytes]:
+        return {path: data for path, data in self.lies().items() if path.startswith("marshes/")}
+
+    def test_a_world_is_put_there(self) -> None:
+        """The newest backup of a person; what was there is in a backup, which is not taken for one of a person."""
+        first, before = pull(self.host, self.folder / "marsh", "share", self.reporter), self.lies()
+        (self.there / "marshes/fen/tide.dat").write_bytes(b"a later tide")
+        (self.there / "marshes/fen/more.dat").write_bytes(b"more")
+        (self.there / "marshes/heath").mkdir()
+        (self.there / "marshes/heath/h.dat").write_bytes(b"made since")
+        later = self.lies()
+        planned = self.restore(dry_run=True)
+        self.assertEqual((planned.to, planned.worlds), (first.when, ("marshes/fen", "marshes/moor")))
+        self.assertEqual(self.lies(), later)
+        done = self.restore()
+        self.assertEqual(self.lies(), before | {"marshes/heath/h.dat": b"made since"})
+        self.assertFalse((self.there / MARK).exists())
+        self.assertEqual(self.restore(part="world").to, first.when)
+        assert done.backup is not None
+        self.restore(sought=Sought(done.backup))
+        self.assertEqual(self.lies(), later)
+        shutil.rmtree(self.there / "marshes")  # nothing is there that would be lost
+        self.assertIsNone(self.restore().backup)
+        self.assertEqual(self.lies(), before)
+
+    def test_a_restore_that_is_cut(self) -> None:
+        """Each world is there whole, the old one or the new one, or nothing can be started; the next run ends it."""
+        made = pull(self.host, self.folder / "marsh", "share", self.reporter)
+        wanted = self.worlds()
+        (self.there / "marshes/fen/tide.dat").write_bytes(b"a later tide")
+        (self.there / "marshes/moor/m.dat").write_bytes(b"a later world")
+        copy = self.folder / "copy"
+        shutil.copytree(self.there, copy)
+        old = self.worlds()
+        cuts = 0
+        for calls in range(1, 80):
+            shutil.rmtree(self.there)
+            shutil.copytree(copy, self.there)
+            with self.cut_after(calls):
+                try:
+                    self.restore(sought=Sought(made.when))
+                except RemoteError:
+                    cuts += 1
+                else:
+                    break
+            if (self.there / "run.sh").exists():
+                self.assertIn(self.worlds(), (old, wanted), calls)
+            with self.cut_after(calls % 23 + 8), contextlib.suppress(RemoteError):
+                self.restore(sought=Sought(made.when))
+            if (self.there / MARK).exists():
+                self.assertEqual(self.refused(verify=True), "remote-incomplete")
+            self.restore(sought=Sought(made.when))
+            self.assertEqual(self.worlds(), wanted, calls)
+            self.assertTrue(self.push().complete)
+        self.assertGreater(cuts, 15)

@@ -25,7 +25,8 @@ VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "boots", "catalog serve", "check", "completion", "console", "demo", "dev", "explain", "game check", "game list",
     "game show", "game try", "help", "inspect", "isolate", "list", "log", "match", "metrics", "players", "report",
-    "restart", "run", "runtimes", "service show", "settings", "start", "status", "stop", "store status", "wait",
+    "restart", "remote check", "run", "runtimes", "service show", "settings", "start", "status", "stop", "store status",
+    "wait",
 }  # fmt: skip
 
 

@@ -34,8 +34,13 @@ from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
+from rhizon.app.remote.check_there import CheckThereResult
+from rhizon.app.remote.control_there import ControlThereResult
+from rhizon.app.remote.log_there import LogThere
 from rhizon.app.remote.push import PushResult
 from rhizon.app.remote.remotes import RemoteResult
+from rhizon.app.remote.restore_there import RestoreThereResult
+from rhizon.app.remote.undo_there import UndoThereResult
 from rhizon.app.run.boots import Boots
 from rhizon.app.run.console import ConsoleAnswer
 from rhizon.app.run.dev import DevResult
@@ -77,7 +82,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "catalog build": (BuildResult,),
     "catalog describe": (DescribeResult,),
     "catalog serve": (Serving,),
-    "check": (CheckResult,),
+    "check": (CheckResult, CheckThereResult),
     "completion": (Script,),
     "demo": (DemoDone, AllDone),
     "dev": (DevResult,),
@@ -98,7 +103,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "provision": (ProvisionResult,),
     "rename": (RenameResult,),
     "repair": (RepairResult,),
-    "restore": (RollBackResult,),
+    "restore": (RollBackResult, RestoreThereResult),
     "isolate": (IsolateResult,),
     "boots": (Boots,),
     "clone": (CloneResult,),
@@ -106,13 +111,13 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "delete": (DeleteResult,),
     "metrics": (MetricsResult,),
     "move": (MoveResult,),
-    "log": (LogLines,),
+    "log": (LogLines, LogThere),
     "players": (Players, PlayerOrder),
     "report": (ReportResult,),
     "restart": (StartResult,),
     "run": (RunResult,),
-    "start": (StartResult,),
-    "status": (ServerStatus,),
+    "start": (StartResult, ControlThereResult),
+    "status": (ServerStatus, ControlThereResult),
     "wait": (WaitResult,),
     "runtimes": (Runtimes,),
     "schedule": (Schedule,),
@@ -122,12 +127,12 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "set": (SetResult,),
     "settings": (Settings,),
     "solve": (SolveResult,),
-    "stop": (StopResult,),
+    "stop": (StopResult, ControlThereResult),
     "store prune": (PruneResult,),
     "store status": (StoreStatus,),
     "store verify": (Verified,),
     "targets": (TargetTable,),
-    "undo": (RollBackResult, KeptStateList),
+    "undo": (RollBackResult, KeptStateList, UndoThereResult),
     "kit": (KitResult,),
     "match": (MatchResult,),
     "page": (PageResult,),

@@ -231,3 +231,8 @@ def _secret(file: Path) -> "Secret":
     from rhizon.app.keep.backup_keys import read_secret
 
     return read_secret(file)
+
+
+on_option = click.option(
+    "--on", metavar="REMOTE|FILE", help="On a rented server that it was sent to (rhizon help rented)."
+)

@@ -55,8 +55,8 @@ class RemoteFiles(Protocol):
         """Every ordinary file in the folder ``below``, which need not be there; folders in ``leave`` are not gone into.
         Where times cost a question each, only those in ``exact`` have theirs, and others 0."""
 
-    def read(self, path: str, most: int) -> bytes | None:
-        """A file; None where there is none."""
+    def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
+        """At most so many bytes of a file, from a byte on; None where there is none."""
 
     def write(self, path: str, data: bytes) -> None:
         """A small file, in place of what is there."""
@@ -81,6 +81,9 @@ class RemoteFiles(Protocol):
 
     def remove(self, path: str) -> None:
         """A file, if it is there."""
+
+    def make_folder(self, path: str) -> None:
+        """A folder with those above it, if it is not there."""
 
     def remove_all(self, paths: Sequence[str]) -> None:
         """Several at once."""

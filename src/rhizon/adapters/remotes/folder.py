@@ -61,10 +61,11 @@ class FolderFiles:
                         found[(here / name).as_posix()] = ThereFile(size=facts.st_size, mtime=int(facts.st_mtime))
         return found
 
-    def read(self, path: str, most: int) -> bytes | None:
+    def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         with _translated(self._root):
             try:
                 with (self._root / path).open("rb") as file:
+                    file.seek(begin)
                     return file.read(most)
             except FileNotFoundError:
                 return None
@@ -130,6 +131,10 @@ class FolderFiles:
     def remove(self, path: str) -> None:
         with _translated(self._root):
             (self._root / path).unlink(missing_ok=True)
+
+    def make_folder(self, path: str) -> None:
+        with _translated(self._root):
+            (self._root / path).mkdir(parents=True, exist_ok=True)
 
     def remove_all(self, paths: Sequence[str]) -> None:
         for path in paths:

@@ -19,7 +19,7 @@ from typing import BinaryIO
 
 from rhizon.adapters.files import translated
 from rhizon.adapters.remotes.files import Download, Upload
-from rhizon.adapters.remotes.ftp_line import BLOCK, FtpLine, from_wire, ftp_errors, to_wire
+from rhizon.adapters.remotes.ftp_line import BLOCK, CANNOT_RESUME, FtpLine, from_wire, ftp_errors, to_wire
 from rhizon.core.model.remote import Reach
 from rhizon.core.remote.ftp_listing import ListedEntry, parse_list_line, parse_time
 from rhizon.core.remote.push_plan import ThereFile
@@ -168,14 +168,20 @@ class FtpFiles:
         entries = [one for one in map(parse_list_line, map(from_wire, lines)) if one is not None]
         return [one for one in entries if one.name not in (".", "..")]
 
-    def read(self, path: str, most: int) -> bytes | None:
+    def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         data = io.BytesIO()
 
         def take(chunk: bytes) -> None:
             data.write(chunk[: max(0, most - data.tell())])
 
         with self._translated():
-            return data.getvalue() if _retrieved(self._ftp, self._at(path), take) else None
+            try:
+                return data.getvalue() if _retrieved(self._ftp, self._at(path), take, begin) else None
+            except ftplib.error_perm as refused:
+                if not begin or not str(refused).startswith(CANNOT_RESUME):
+                    raise
+            whole = self.read(path, begin + most)
+            return whole[begin:] if whole is not None else None
 
     def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
         with self._translated():
@@ -300,6 +306,10 @@ class FtpFiles:
     def remove(self, path: str) -> None:
         self.remove_all([path])
 
+    def make_folder(self, path: str) -> None:
+        with self._translated():
+            self._folder_for(self._ftp, f"{path}/x")
+
     def remove_all(self, paths: Sequence[str]) -> None:
         with self._translated():
             self._share([partial(self._remove, one) for one in paths])
@@ -322,10 +332,10 @@ class FtpFiles:
             line.close()
 
 
-def _retrieved(ftp: ftplib.FTP, place: str, take: Callable[[bytes], None]) -> bool:
+def _retrieved(ftp: ftplib.FTP, place: str, take: Callable[[bytes], None], begin: int = 0) -> bool:
     """Hands a file's bytes on; False where there is none."""
     try:
-        ftp.retrbinary(f"RETR {place}", take, BLOCK)
+        ftp.retrbinary(f"RETR {place}", take, BLOCK, begin or None)
     except ftplib.error_perm as refused:
         if str(refused).startswith("550"):
             return False

@@ -16,7 +16,7 @@ from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import RemoteError, TrustError
 from rhizon.core.model.remote import Reach
 
-__all__ = ["FtpLine", "from_wire", "ftp_errors", "to_wire"]
+__all__ = ["BLOCK", "CANNOT_RESUME", "FtpLine", "from_wire", "ftp_errors", "to_wire"]
 
 SECONDS = 30
 LAST_WORDS_SECONDS = 5

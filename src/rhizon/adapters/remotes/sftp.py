@@ -174,16 +174,16 @@ class SftpFiles:
         await go(top)
         return found
 
-    def read(self, path: str, most: int) -> bytes | None:
+    def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         with self._translated():
-            return self._run(self._got(path, most))
+            return self._run(self._got(path, most, begin))
 
-    async def _got(self, path: str, most: int) -> bytes | None:
+    async def _got(self, path: str, most: int, begin: int) -> bytes | None:
         import asyncssh
 
         try:
             async with self._sftp.open(self._at(path), "rb") as file:
-                data = await file.read(most)
+                data = await file.read(most, begin)
                 return data if isinstance(data, bytes) else data.encode()
         except asyncssh.SFTPNoSuchFile:
             return None
@@ -384,6 +384,10 @@ class SftpFiles:
 
     def remove(self, path: str) -> None:
         self.remove_all([path])
+
+    def make_folder(self, path: str) -> None:
+        with self._translated():
+            self._run(self._folder_for(f"{path}/x"))
 
     def remove_all(self, paths: Sequence[str]) -> None:
         with self._translated():

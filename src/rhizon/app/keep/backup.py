@@ -34,7 +34,10 @@ from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.retention import Retention, parse_retention, to_keep
 from rhizon.core.units import size_text
 
-__all__ = ["BackupResult", "BackupWishes", "back_up", "back_up_before", "back_up_pulled", "names_in"]
+__all__ = ["BEFORE_CHANGE", "BackupResult", "BackupWishes", "back_up", "back_up_before", "back_up_pulled", "names_in"]
+
+
+BEFORE_CHANGE = "before: "  # how the reason begins of a backup that a change makes for itself
 
 
 class BackupResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -233,7 +236,7 @@ def _make(
                 id=links.id,
                 when=when,
                 why=why,
-                automatic=why != BY_HAND and pulled is None,
+                automatic=why != BY_HAND and (pulled is None or why.startswith(BEFORE_CHANGE)),
                 secrets=held,
                 name=state.instance.name,
                 folder=str(home.folder),

@@ -38,6 +38,7 @@ __all__ = [
     "WorldCopy",
     "plan_new_instance",
     "roll_back",
+    "world_meets",
     "world_trees",
 ]
 
@@ -110,7 +111,7 @@ def roll_back(
             *(Step(action="replace", path=path, reason="the world as it was", wanted=None) for path in trees),
             *steps,
         )
-    findings = _other_content(world.backup.state.lock, after.lock, game) if world is not None else []
+    findings = world_meets(world.backup.state.lock, after.lock, game) if world is not None else []
     number = backup = None
     if dry_run:
         _free_entry(home, game, after, others_than(host, home))
@@ -168,8 +169,9 @@ def _layer(repository: Repository, files: Mapping[str, SavedFile], empty: Sequen
     return make
 
 
-def _other_content(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]:
-    """What is to be known of a world that meets another server than the one that made it."""
+def world_meets(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]:
+    """What is to be known of a world that meets another server than the one that made it. Raises StateError where the
+    world is newer."""
     old, new = then.target.game_version, now.target.game_version
     if game.is_newer(old, new):
         raise StateError(

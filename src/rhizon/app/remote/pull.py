@@ -29,9 +29,11 @@ __all__ = ["pull"]
 MOST_FINDINGS = 20
 
 
-def pull(host: Host, folder: Path, word: str, reporter: Reporter, *, dry_run: bool = False) -> BackupResult:
+def pull(
+    host: Host, folder: Path, word: str, reporter: Reporter, *, dry_run: bool = False, why: str = ""
+) -> BackupResult:
     """Fetches the worlds and settings of a server that was sent to a rented one, and saves them as a backup of the
-    server here. Nothing is changed there.
+    server here. Nothing is changed there. ``why`` is the reason of one that a change makes for itself.
 
     Raises InputError, RemoteError, TrustError, :class:`StateError` (nothing is there, no room, the server is of
     another name).
@@ -49,7 +51,8 @@ def pull(host: Host, folder: Path, word: str, reporter: Reporter, *, dry_run: bo
             findings = with_tries(
                 host, remote, reporter, lambda files: _Pull(state, remote, files, reporter).fetched(Path(room), have)
             )
-            return back_up_pulled(host, state, reporter, f"pulled from {remote.name}", Path(room), findings)
+            reason = why or f"pulled from {remote.name}"
+            return back_up_pulled(host, state, reporter, reason, Path(room), findings)
 
 
 class _Pull:

@@ -39,7 +39,7 @@ from rhizon.app.remote.records import (
 from rhizon.app.remote.remotes import find_remote, with_tries
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.command import command_of
-from rhizon.core.errors import RemoteError, StateError, TrustError
+from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.remote import PushedFile, PushRecord, PushUndo, RemoteDefinition
@@ -51,7 +51,8 @@ from rhizon.core.units import counted, size_text
 
 __all__ = ["PushResult", "PushWishes", "ServerThere", "push"]
 
-NOT_ITS_TIME = 86_400  # added to a file's time in the record, so that it counts as changed there
+NOT_ITS_TIME = 86_400  # added to a file's time, so that it counts as changed there
+MOST_NAMED = 20
 OWN_DOCUMENTS = tuple(RelPath(f"{RHIZON}/{name}") for name in (INSTANCE, LOCK, INVENTORY))
 
 
@@ -161,7 +162,7 @@ class ServerThere:
         come."""
         record = own_record(files, self.remote, self.state.instance.name) if RECORD in there else None
         sent = dict(record.files) if record is not None else {}
-        coming = read_record(files, COMING_RECORD) if COMING_RECORD in there else None
+        coming = read_record(files, COMING_RECORD) if {MARK, COMING_RECORD} <= there.keys() else None
         for path, file in coming.files.items() if coming is not None else ():
             now, was = there.get(path), sent.get(path)
             if now is not None and now.size == file.size and (was is None or now.mtime != was.mtime):
@@ -192,12 +193,18 @@ class _Push:
             there, self._is_away = {**there, self._start: there[ASIDE]}, True
         sent, _ = self._server.sent(self._files, there)
         plan = self._planned(here, sent, there, wishes)
+        if wishes.verify and not wishes.dry_run:
+            rotten = self._rotten([one.path for one in plan.of("keep")], sent, there)
+            if rotten:
+                plan = self._planned(here, sent | rotten, there, wishes)
+                sent = sent | rotten
         wrong = [one for one in plan.findings if one.severity == "error"]
         nothing = not plan.of("send") and not plan.of("merge") and not plan.of("remove")
         if wishes.dry_run or wrong or (nothing and clean and not wishes.verify):
             complete = nothing and clean and not wrong
             return self._result(plan, planned=wishes.dry_run, complete=complete, verified="size" if complete else "")
         if clean:
+            self._files.remove_all([COMING_RECORD] if COMING_RECORD in there else [])  # of a push that has ended
             take_mark(self._files, "push")
         coming = self._send(plan, here, sent, wishes)
         if not nothing or self._is_away:
@@ -205,6 +212,7 @@ class _Push:
         verified = self._verified(here, sent, coming, plan, hashes=wishes.verify)
         self._keep_to_quota(there, coming)
         self._files.remove(MARK)
+        self._files.remove(COMING_RECORD)  # counts only beside a mark
         self._reporter.done("complete, and checked")
         return self._result(plan, planned=False, complete=True, verified=verified)
 
@@ -341,10 +349,10 @@ class _Push:
         """Files change places; what the host starts is away meanwhile, and comes last."""
         self._reporter.step("putting it in place")
         start, files = self._start, self._files
+        going = {one.path for one in plan.of("remove")}
+        kept = self._way_back(coming, going, there, sent)  # before the next: both together say that it has begun
         record = PushRecord(format="rhizon-push/1", server=self._state.instance.name, files={**coming})
         files.write(COMING_RECORD, encode_json(record))
-        going = {one.path for one in plan.of("remove")}
-        kept = self._way_back(coming, going, there, sent)
         if start in kept:
             put(files, ASIDE if self._is_away else start, f"{BEFORE}/{start}")
         elif start in there and not self._is_away:
@@ -418,16 +426,11 @@ class _Push:
             if path in coming and lies.size != file.size:
                 raise _wrong(path, f"has {lies.size} bytes there, not {file.size}")
             now[path] = msgspec.structs.replace(file, size=lies.size, mtime=lies.mtime) if path in coming else file
-        rotten = self._rotten([one.path for one in plan.of("keep")], now, there) if hashes else []
         way_back = read_undo(self._files) if UNDO in there else None
         if way_back is not None and way_back.unfinished:  # before the record: what is aside is not put back any more
             self._files.write(UNDO, encode_json(msgspec.structs.replace(way_back, unfinished=False)))
         record = PushRecord(format="rhizon-push/1", server=self._state.instance.name, files=dict(sorted(now.items())))
         self._files.write(RECORD, encode_json(record))
-        self._files.remove(COMING_RECORD)
-        if rotten:
-            what = f"{counted(len(rotten), 'file')} of other contents there: {', '.join(rotten[:4])}"
-            raise TrustError("push-not-verified", what, hint="Push again: they count as changed there now.")
         return "hash" if hashes else "sent" if coming and self._files.hashes_there else "size"
 
     def _keep_to_quota(self, there: Mapping[str, ThereFile], coming: Mapping[RelPath, PushedFile]) -> None:
@@ -441,10 +444,12 @@ class _Push:
             self._reporter.warning(f"what was replaced does not fit into {quota} MiB: this push cannot be undone")
 
     def _rotten(
-        self, kept: list[RelPath], now: dict[RelPath, PushedFile], there: Mapping[str, ThereFile]
-    ) -> list[RelPath]:
-        """Files that were not sent this time and have other contents there; they count as changed there from now on."""
+        self, kept: list[RelPath], sent: Mapping[RelPath, PushedFile], there: Mapping[str, ThereFile]
+    ) -> dict[RelPath, PushedFile]:
+        """Files that have other contents there though their size and time are as they were: as records by which they
+        count as changed there, so that they are sent again."""
         whole, done = sum(there[path].size for path in kept), 0
+        self._reporter.step(f"comparing {counted(len(kept), 'file')} there ({size_text(whole)})")
 
         def told(count: int) -> None:
             nonlocal done
@@ -452,11 +457,10 @@ class _Push:
             self._reporter.progress(f"{size_text(done)} of {size_text(whole)}", done / max(whole, 1))
 
         hashes = self._files.hashes(list(kept), told)
-        rotten = [path for path in kept if hashes.get(path) != now[path].sha256]
-        for path in rotten:
-            lies = there[path]
-            now[path] = msgspec.structs.replace(now[path], size=lies.size, mtime=lies.mtime + NOT_ITS_TIME)
-        return rotten
+        rotten = [path for path in kept if hashes.get(path) != sent[path].sha256]
+        for path in rotten[:MOST_NAMED]:
+            self._reporter.warning(f"{path} had other contents there; it is sent again")
+        return {path: msgspec.structs.replace(sent[path], mtime=there[path].mtime + NOT_ITS_TIME) for path in rotten}
 
 
 def _staged(coming: Mapping[RelPath, PushedFile]) -> dict[RelPath, str]:

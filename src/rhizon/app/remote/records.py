@@ -114,11 +114,11 @@ def take_mark(files: RemoteFiles, what: Literal["push", "undo", "restore"]) -> P
                 f"{other.who} on {other.host} has begun a {other.what} there, which moved {_ago(quiet)}",
                 hint="Wait until it has ended; one that has not moved for an hour is taken over.",
             )
-    if other is not None and other.what == "restore" != what:
+    if other is not None and (other.what == "restore") != (what == "restore"):
         raise StateError(
-            "restore-unfinished",
-            "a restore there broke off: its world may be in two parts",
-            hint="End it first: run that restore --on again.",
+            "remote-incomplete",
+            f"a {other.what} there has broken off: what is there is not whole",
+            hint=f"End it first: run that {other.what} again.",
         )
     files.write(MARK, encode_json(mine))
     return other

@@ -1,5 +1,6 @@
 """The way back from the last push: what it moved aside on the rented server comes back, what it added goes."""
 
+import time
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Literal
@@ -18,6 +19,7 @@ from rhizon.app.remote.records import (
     UNDO,
     away,
     put,
+    read_mark,
     read_undo,
     take_mark,
 )
@@ -77,6 +79,9 @@ class _Undo:
         self._reporter.step("listing what is there")
         there = self._files.listing(self._server.leave, self._server.exact)
         way_back = read_undo(self._files) if UNDO in there else None
+        mark = read_mark(self._files) if MARK in there else None
+        if mark is not None and (way_back is None if mark.what == "undo" else COMING_RECORD not in there):
+            return self._cleared(way_back, dry_run=dry_run)
         if way_back is None or way_back.server != self._name:
             raise InputError(
                 "nothing-kept",
@@ -91,15 +96,29 @@ class _Undo:
             self._reporter.step("bringing back what was there")
             away(self._files, self._remote, lambda: self._bring_back(steps))
             self._settle(way_back, steps)
+        return self._result(way_back.since, steps, planned=dry_run)
+
+    def _result(self, since: int, steps: list[UndoThereStep], *, planned: bool) -> UndoThereResult:
         return UndoThereResult(
             folder=str(self._server.state.home.folder),
             name=self._name,
             remote=self._remote.name,
-            planned=dry_run,
-            since=way_back.since,
+            planned=planned,
+            since=since,
             steps=tuple(steps),
             findings=tuple(_left(one) for one in steps if one.action == "leave"),
         )
+
+    def _cleared(self, way_back: PushUndo | None, *, dry_run: bool) -> UndoThereResult:
+        """Of a push that broke off before a file changed places, or an undo that broke off after the last one did, only
+        the mark is left."""
+        if not dry_run:
+            take_mark(self._files, "undo")
+            if way_back is None:
+                self._files.remove_folder(BEFORE)
+            self._files.remove(MARK)
+            self._reporter.done("no file had changed places")
+        return self._result(int(time.time()), [], planned=dry_run)
 
     def _bring_back(self, steps: list[UndoThereStep]) -> None:
         """The start file comes last."""

@@ -5,8 +5,10 @@ import os
 import click
 
 from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.options import on_option
 from rhizon.cli.output import Step, say
 from rhizon.cli.servers import Server
+from rhizon.cli.there import controlled
 from rhizon.core.units import counted
 
 __all__ = ["start"]
@@ -42,6 +44,7 @@ __all__ = ["start"]
     help="From now on: run this with each crash as JSON on standard input, or post it there; empty for nobody.",
 )
 @click.option("--anyway", is_flag=True, help="Start it also where a check says that this will fail.")
+@on_option
 @click.option("--foreground", is_flag=True, help="Become its keeper; for service managers (sd_notify).")
 def start(
     call: Call,
@@ -53,6 +56,7 @@ def start(
     tell: str | None,
     anyway: bool,
     foreground: bool,
+    on: str | None,
 ) -> Answer | None:
     """Start servers in the background.
 
@@ -64,6 +68,8 @@ def start(
     from rhizon.app.run.start import start as begin
     from rhizon.cli.terminal import stop_signals
 
+    if on is not None:
+        return controlled(call, server, on, "start")
     if foreground:
         from rhizon.app.run.start import in_foreground
 

@@ -6,8 +6,10 @@ import click
 
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.commands.schedule import task_end
+from rhizon.cli.options import on_option
 from rhizon.cli.output import Step, show_pairs
 from rhizon.cli.servers import Server
+from rhizon.cli.there import controlled
 from rhizon.core.units import duration_text, mib_text
 
 if TYPE_CHECKING:
@@ -30,7 +32,8 @@ __all__ = ["status"]
     tables=True,
 )
 @click.option("--live", is_flag=True, help="A table of all servers, kept up to date; Ctrl-C ends it.")
-def status(call: Call, server: Server | None, live: bool) -> Answer | None:
+@on_option
+def status(call: Call, server: Server | None, live: bool, on: str | None) -> Answer | None:
     """Show how servers are: starting, ready, stopping, stopped, crashed, crash-loop, or unknown-outside.
 
     The last is a server that Rhizon did not start. Exit code 1 for a server that crashed.
@@ -40,6 +43,8 @@ def status(call: Call, server: Server | None, live: bool) -> Answer | None:
 
         show_live(call)
         return None
+    if on is not None:
+        return controlled(call, server, on, "status")
     from rhizon.app.run.status import status as look
 
     found = look(call.host, server.folder)

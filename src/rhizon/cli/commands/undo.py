@@ -7,7 +7,7 @@ import click
 
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.completion import complete_states
-from rhizon.cli.options import key_options, opening
+from rhizon.cli.options import key_options, on_option, opening
 from rhizon.cli.output import Step, say
 from rhizon.cli.rolled_back import rolled_back
 from rhizon.cli.servers import SERVER, Server
@@ -25,6 +25,7 @@ __all__ = ["undo"]
     "undo",
     examples=(
         ("rhizon undo marsh", "take the last change back"),
+        ("rhizon undo marsh --on lighthouse", "take the last push to a rented server back"),
         ("rhizon undo marsh --list", "every state one can go back to"),
         ("rhizon undo marsh --at 3 --with-world --dry-run", "show what going back to state 3 would change"),
     ),
@@ -43,6 +44,7 @@ __all__ = ["undo"]
     help="State to go back to: its number in --list; by default the one before the last change.",
 )
 @click.option("--with-world", is_flag=True, help="Restore the world too, from the backup made at that time.")
+@on_option
 @key_options
 def undo(
     call: Call,
@@ -50,14 +52,20 @@ def undo(
     list_: bool,
     at: int | None,
     with_world: bool,
+    on: str | None,
     key_file: Path | None,
     passphrase: str | None,
 ) -> Answer:
     """Take back the last change of a server, or go back to any kept state.
 
     Files and settings are then exactly as they were. The world stays unless you add --with-world. The state before the
-    undo is kept too, so that an undo can be undone.
+    undo is kept too, so that an undo can be undone. With --on, the last push to a rented server is taken back: what it
+    replaced comes back, what it added goes, and what was changed there since stays.
     """
+    if on is not None:
+        if list_ or at is not None or with_world:
+            raise click.UsageError("--on takes the last push back: leave out --list, --at and --with-world.")
+        return _there(call, server, on)
     from rhizon.app.keep.undo import UndoWishes, list_kept_states
     from rhizon.app.keep.undo import undo as go_back
 
@@ -97,3 +105,16 @@ def _differs(one: "KeptLine") -> str:
     words += [counted(len(changes.settings), "setting")] if changes.settings else []
     words += ["memory"] if changes.memory else []
     return ", ".join(words) or "files only"
+
+
+def _there(call: Call, server: Server, on: str) -> Answer:
+    """The last push is taken back."""
+    from rhizon.app.remote.undo_there import undo_there
+
+    done = undo_there(call.host, server.folder, on, call.reporter, dry_run=call.dry_run)
+    call.close()
+    changed = sum(one.action != "leave" for one in done.steps)
+    text = f"{counted(changed, 'file')} {'would be' if done.planned else 'are'} as before the push"
+    rows = [(one.action, one.path, one.reason) for one in done.steps]
+    body = (lambda to: call.table(to, ("action", "file", "reason"), rows)) if done.planned or call.out.verbose else None
+    return Answer(done, f"{done.name} on {done.remote}: {text}", body, done.findings)
