@@ -55,14 +55,20 @@ class RemoteFiles(Protocol):
         """Every ordinary file in the folder ``below``, which need not be there; folders in ``leave`` are not gone into.
         Where times cost a question each, only those in ``exact`` have theirs, and others 0."""
 
+    def list_and_read(
+        self, leave: Sequence[str], exact: Collection[str], path: str, most: int
+    ) -> tuple[dict[str, ThereFile], bytes | None]:
+        """A listing and a file, at once where the line can."""
+
     def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         """At most so many bytes of a file, from a byte on; None where there is none."""
 
     def write(self, path: str, data: bytes) -> None:
         """A small file, in place of what is there."""
 
-    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
-        """Sends files, several at once; ``told`` hears of bytes."""
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> dict[str, str]:
+        """Sends files, several at once; ``told`` hears of bytes. Answers the SHA-256 of those that the other side has
+        hashed after they came."""
 
     def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
         """Fetches files; one that has gone meanwhile is left out. ``told`` hears of bytes."""

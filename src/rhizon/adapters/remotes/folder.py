@@ -61,6 +61,11 @@ class FolderFiles:
                         found[(here / name).as_posix()] = ThereFile(size=facts.st_size, mtime=int(facts.st_mtime))
         return found
 
+    def list_and_read(
+        self, leave: Sequence[str], exact: Collection[str], path: str, most: int
+    ) -> tuple[dict[str, ThereFile], bytes | None]:
+        return self.listing(leave, exact), self.read(path, most)
+
     def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         with _translated(self._root):
             try:
@@ -76,7 +81,7 @@ class FolderFiles:
             place.parent.mkdir(parents=True, exist_ok=True)
             place.write_bytes(data)
 
-    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> dict[str, str]:
         with _translated(self._root):
             for one in files:
                 place = self._root / one.path
@@ -91,6 +96,7 @@ class FolderFiles:
                 if one.executable:
                     place.chmod(0o755)
                 told(one.size - begun)
+        return {}  # read back at once it would come from memory
 
     def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
         with _translated(self._root):

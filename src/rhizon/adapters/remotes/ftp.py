@@ -43,6 +43,7 @@ class FtpFiles:
         with self._translated():
             self._lines = [FtpLine(reach)]
             self._features = self._asked_features()
+        self._hash_chosen: list[FtpLine] = []
 
     def _asked_features(self) -> dict[str, str]:
         """What FEAT says, by its first word."""
@@ -168,6 +169,11 @@ class FtpFiles:
         entries = [one for one in map(parse_list_line, map(from_wire, lines)) if one is not None]
         return [one for one in entries if one.name not in (".", "..")]
 
+    def list_and_read(
+        self, leave: Sequence[str], exact: Collection[str], path: str, most: int
+    ) -> tuple[dict[str, ThereFile], bytes | None]:
+        return self.listing(leave, exact), self.read(path, most)
+
     def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         data = io.BytesIO()
 
@@ -198,10 +204,7 @@ class FtpFiles:
     def hashes(self, paths: Sequence[str], told: Callable[[int], None]) -> dict[str, str]:
         found: dict[str, str] = {}
         with self._translated():
-            command = self._hash_command()
-            for line in self._lines if command == "HASH" else ():
-                line.ftp.sendcmd("OPTS HASH SHA-256")
-            self._share([partial(self._hash, one, command, found, told) for one in paths], len(paths))
+            self._share([partial(self._hash, one, found, told) for one in paths], len(paths))
         return found
 
     def _hash_command(self) -> str:
@@ -210,16 +213,22 @@ class FtpFiles:
             return "HASH"
         return "XSHA256" if "XSHA256" in self._features else ""
 
-    def _hash(self, path: str, command: str, found: dict[str, str], told: Callable[[int], None], line: FtpLine) -> None:
-        if command:
-            if command == "HASH" and line is not self._lines[0]:
+    def _asked_hash(self, path: str, line: FtpLine) -> str:
+        """What the other side says; "" where it says nothing of use."""
+        command = self._hash_command()
+        with contextlib.suppress(ftplib.error_perm):
+            if command == "HASH" and line not in self._hash_chosen:
                 line.ftp.sendcmd("OPTS HASH SHA-256")
-            with contextlib.suppress(ftplib.error_perm):
-                said = line.ftp.sendcmd(f"{command} {self._at(path)}")
-                match = re.search(r"\b[0-9A-Fa-f]{64}\b", said)
-                if match is not None:
-                    found[path] = match[0].lower()
-                    return
+                self._hash_chosen.append(line)
+            said = line.ftp.sendcmd(f"{command} {self._at(path)}") if command else ""
+            match = re.search(r"\b[0-9A-Fa-f]{64}\b", said)
+            return match[0].lower() if match is not None else ""
+        return ""
+
+    def _hash(self, path: str, found: dict[str, str], told: Callable[[int], None], line: FtpLine) -> None:
+        if sha256 := self._asked_hash(path, line):
+            found[path] = sha256
+            return
         digest = hashlib.sha256()
 
         def take(chunk: bytes) -> None:
@@ -263,23 +272,30 @@ class FtpFiles:
         self.write(path, data)
         return True
 
-    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> dict[str, str]:
+        found: dict[str, str] = {}
         with self._translated():
+            begun: dict[str, ThereFile] = {}
+            for folder in {posixpath.dirname(one.path) for one in files}:
+                self._list_folder(folder, (), begun, [], True, self._lines[0])
             for one in files:
                 self._folder_for(self._ftp, one.path)
-            self._share([partial(self._send, one, told) for one in files], len(files))
+            jobs = [
+                partial(self._send, one, begun[one.path].size if one.path in begun else 0, told, found) for one in files
+            ]
+            self._share(jobs, len(files))
+        return found
 
-    def _send(self, one: Upload, told: Callable[[int], None], line: FtpLine) -> None:
-        """Sends a file; what lies there of it is continued where the host can."""
+    def _send(self, one: Upload, begun: int, told: Callable[[int], None], found: dict[str, str], line: FtpLine) -> None:
+        """Sends a file; what is there of it is continued where the host can."""
         place = self._at(one.path)
-        begun = 0
-        with contextlib.suppress(ftplib.error_perm):
-            begun = line.ftp.size(place) or 0
         with one.open() as source:
             line.store(place, source, begun if begun <= one.size else 0, told)
         if one.executable:
             with contextlib.suppress(ftplib.error_perm):
                 line.ftp.sendcmd(f"SITE CHMOD 755 {place}")
+        if self._hash_command() and (sha256 := self._asked_hash(one.path, line)):
+            found[one.path] = sha256
 
     def rename(self, before: str, after: str) -> None:
         with self._translated():

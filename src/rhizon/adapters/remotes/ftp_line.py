@@ -37,6 +37,11 @@ def from_wire(name: str) -> str:
     return name.encode("latin-1").decode("utf-8", "surrogateescape")
 
 
+def _at_once(connection: socket.socket) -> None:
+    """Short commands and the end of a file go out at once, instead of waiting for an answer to what went before."""
+    connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+
+
 class _Tls(ftplib.FTP_TLS):
     """Data connections resume the control connection's session, as hosts require; ``implicit``: TLS from the first
     byte (RFC 4217 has only the other form; hosts have both)."""
@@ -56,6 +61,7 @@ class _Tls(ftplib.FTP_TLS):
 
     def ntransfercmd(self, cmd: str, rest: int | str | None = None) -> "tuple[ssl.SSLSocket, int | None]":
         connection, size = ftplib.FTP.ntransfercmd(self, cmd, rest)
+        _at_once(connection)
         session = self.sock.session if isinstance(self.sock, ssl.SSLSocket) else None
         return self.context.wrap_socket(connection, server_hostname=self.host, session=session), size
 
@@ -79,6 +85,8 @@ class FtpLine:
             made.implicit = reach.implicit
             ftp = made
         ftp.connect(reach.host, reach.port or (990 if reach.implicit else 21), SECONDS)
+        if ftp.sock is not None:
+            _at_once(ftp.sock)
         ftp.login(reach.user, password_of(reach))
         if isinstance(ftp, ftplib.FTP_TLS):
             ftp.prot_p()

@@ -6,6 +6,7 @@ asyncssh works on an event loop; that is this object's own, in a thread of its o
 import asyncio
 import contextlib
 import hashlib
+import os
 import posixpath
 import re
 import shlex
@@ -30,8 +31,11 @@ __all__ = ["SftpFiles", "server_key", "sftp_files"]
 
 CONNECT_SECONDS = 20
 ALIVE_SECONDS = 15  # a line that is dead for three times this is given up
-AT_ONCE = 8
-CHUNK = 1 << 20
+FILES_AT_ONCE = 8  # more only fill each other's window
+AT_ONCE = 16
+FOLDERS_AT_ONCE = 64
+READDIRS_AT_ONCE = 4
+CHUNK = 4 << 20  # of a file on its way; the library sends it as several requests
 SUMS_AT_ONCE = 200
 CIPHERS = ("aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com", "aes128-ctr")
 
@@ -61,7 +65,8 @@ class SftpFiles:
         self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
         self._thread.start()
         self.replaces = True
-        self._made: set[str] = set()  # folders that are known to be there
+        self._root: asyncio.Future[None] | None = None
+        self._made: dict[str, asyncio.Future[None]] = {}  # folders that are there, or are being made
         self._sum: str | None = None
         try:
             with self._translated():
@@ -142,37 +147,73 @@ class SftpFiles:
         with self._translated():
             return self._run(self._listed(leave, below))
 
-    async def _listed(self, leave: Sequence[str], top: str) -> dict[str, ThereFile]:
+    async def _listed(self, leave: Sequence[str], top: str, *, deep: bool = True) -> dict[str, ThereFile]:
         import asyncssh
 
         found: dict[str, ThereFile] = {}
-        gate = asyncio.Semaphore(AT_ONCE)
+        gate = asyncio.Semaphore(FOLDERS_AT_ONCE)
 
         async def go(folder: str) -> None:
             below = []
             async with gate:
                 try:
-                    entries = [
-                        one async for one in self._sftp.scandir(self._at(folder) if folder else self._reach.folder)
-                    ]
+                    entries = await self._entries(self._at(folder) if folder else self._reach.folder)
                 except asyncssh.SFTPNoSuchFile:
                     return
             for one in entries:
-                name = (
-                    one.filename if isinstance(one.filename, str) else one.filename.decode("utf-8", "surrogateescape")
-                )
+                name = os.fsdecode(one.filename)
                 if name in (".", ".."):
                     continue
                 path = f"{folder}/{name}" if folder else name
                 mode = one.attrs.permissions or 0
-                if stat.S_ISDIR(mode) and path not in leave:
-                    below.append(path)
+                if stat.S_ISDIR(mode):
+                    below += [path] if deep and path not in leave else []
                 elif stat.S_ISREG(mode):
                     found[path] = ThereFile(size=one.attrs.size or 0, mtime=int(one.attrs.mtime or 0))
             await asyncio.gather(*map(go, below))
 
         await go(top)
         return found
+
+    async def _entries(self, place: str) -> "list[asyncssh.SFTPName]":
+        """What is in a folder there. Several questions are on their way at once, where asyncssh's own scandir waits for
+        each answer: over a slow line that is most of the time of a push without changes."""
+        import asyncssh
+
+        handler = self._sftp._handler
+        handle = await handler.opendir(self._sftp.compose_path(place))
+        found: list[asyncssh.SFTPName] = []
+        more = True
+        try:
+            while more:
+                answers = await asyncio.gather(
+                    *(handler.readdir(handle) for _ in range(READDIRS_AT_ONCE)), return_exceptions=True
+                )
+                for answer in answers:
+                    if isinstance(answer, asyncssh.SFTPEOFError):
+                        more = False
+                    elif isinstance(answer, BaseException):
+                        raise answer
+                    else:
+                        found += answer[0]
+                        more = more and not answer[1]
+        finally:
+            closing = asyncio.ensure_future(handler.close(handle))  # nobody waits for the answer
+            closing.add_done_callback(lambda done: done.cancelled() or done.exception())
+        return found
+
+    def list_and_read(
+        self,
+        leave: Sequence[str],
+        exact: Collection[str],  # noqa: ARG002
+        path: str,
+        most: int,
+    ) -> tuple[dict[str, ThereFile], bytes | None]:
+        async def both() -> tuple[dict[str, ThereFile], bytes | None]:
+            return await asyncio.gather(self._listed(leave, ""), self._got(path, most, 0))
+
+        with self._translated():
+            return self._run(both())
 
     def read(self, path: str, most: int, begin: int = 0) -> bytes | None:
         with self._translated():
@@ -190,18 +231,14 @@ class SftpFiles:
 
     def write(self, path: str, data: bytes) -> None:
         with self._translated():
-            self._run(self._put(Upload(path, data, len(data)), None))
+            self._run(self._put(Upload(path, data, len(data)), 0, None))
 
-    async def _put(self, one: Upload, told: Callable[[int], None] | None) -> None:
-        """Sends a file: all of it, or with ``told`` what the other side lacks of it."""
+    async def _put(self, one: Upload, begun: int, told: Callable[[int], None] | None) -> None:
+        """Sends a file, from ``begun`` on where so much of it is there."""
         import asyncssh
 
         await self._folder_for(one.path)
-        begun = 0
-        if told is not None:
-            with contextlib.suppress(asyncssh.SFTPNoSuchFile):
-                begun = (await self._sftp.stat(self._at(one.path))).size or 0
-            begun = begun if begun <= one.size else 0
+        begun = begun if begun <= one.size else 0
         with one.open() as source:
             source.seek(begun)
             async with self._sftp.open(self._at(one.path), "r+b" if begun else "wb") as file:
@@ -228,13 +265,22 @@ class SftpFiles:
             return (await self._sftp.statvfs(self._reach.folder)).bavail == 0
         return False
 
-    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+    def upload(self, files: Sequence[Upload], told: Callable[[int], None]) -> dict[str, str]:
         with self._translated():
-            self._run(self._at_once([partial(self._put, one, told) for one in files]))
+            self._run(self._uploaded(files, told))
+        return {}  # the line itself is proof against changed bytes
+
+    async def _uploaded(self, files: Sequence[Upload], told: Callable[[int], None]) -> None:
+        """What is there already is continued."""
+        begun: dict[str, ThereFile] = {}
+        for folder in {posixpath.dirname(one.path) for one in files}:
+            begun |= await self._listed((), folder, deep=False)
+        works = [partial(self._put, one, begun[one.path].size if one.path in begun else 0, told) for one in files]
+        await self._at_once(works, FILES_AT_ONCE)
 
     def download(self, files: Sequence[Download], told: Callable[[int], None]) -> None:
         with self._translated():
-            self._run(self._at_once([partial(self._fetched, one, told) for one in files]))
+            self._run(self._at_once([partial(self._fetched, one, told) for one in files], FILES_AT_ONCE))
 
     async def _fetched(self, one: Download, told: Callable[[int], None]) -> None:
         import asyncssh
@@ -272,7 +318,7 @@ class SftpFiles:
             for begin in range(0, len(paths) if by_command else 0, SUMS_AT_ONCE):
                 found |= self._run(self._sums(paths[begin : begin + SUMS_AT_ONCE]))
             rest = [one for one in paths if one not in found]
-            self._run(self._at_once([partial(self._hash, one, found, told) for one in rest]))
+            self._run(self._at_once([partial(self._hash, one, found, told) for one in rest], FILES_AT_ONCE))
         return found
 
     async def _sums(self, paths: Sequence[str]) -> dict[str, str]:
@@ -356,18 +402,32 @@ class SftpFiles:
 
     async def _folder_for(self, path: str) -> None:
         """Makes the folder of a path, each but once."""
-        folder = posixpath.dirname(self._at(path))
+        folder = posixpath.dirname(path)
+        if not folder:
+            if self._root is None:
+                self._root = asyncio.ensure_future(self._sftp.makedirs(self._reach.folder, exist_ok=True))
+            await self._root
+            return
         if folder not in self._made:
-            await self._sftp.makedirs(folder, exist_ok=True)
-            self._made.add(folder)
+            self._made[folder] = asyncio.ensure_future(self._make(folder))
+        await self._made[folder]
+
+    async def _make(self, folder: str) -> None:
+        import asyncssh
+
+        await self._folder_for(folder)
+        try:
+            await self._sftp.mkdir(self._at(folder))
+        except (asyncssh.SFTPFailure, asyncssh.SFTPFileAlreadyExists):
+            return  # it is there, or the next step says what is wrong
 
     def rename_all(self, pairs: Sequence[tuple[str, str]]) -> None:
         with self._translated():
             self._run(self._at_once([partial(self._renamed, *one) for one in pairs]))
 
-    async def _at_once(self, works: Sequence[Callable[[], Coroutine[Any, Any, None]]]) -> None:
+    async def _at_once(self, works: Sequence[Callable[[], Coroutine[Any, Any, None]]], most: int = AT_ONCE) -> None:
         """Several at once; the first error ends the others, and is raised."""
-        gate = asyncio.Semaphore(AT_ONCE)
+        gate = asyncio.Semaphore(most)
 
         async def go(work: Callable[[], Coroutine[Any, Any, None]]) -> None:
             async with gate:
@@ -398,8 +458,7 @@ class SftpFiles:
 
         with self._translated(), contextlib.suppress(asyncssh.SFTPNoSuchFile):
             self._run(self._sftp.rmtree(self._at(path)))
-        gone = self._at(path)
-        self._made = {one for one in self._made if one != gone and not one.startswith(f"{gone}/")}
+        self._made = {one: made for one, made in self._made.items() if one != path and not one.startswith(f"{path}/")}
 
     async def _removed(self, path: str) -> None:
         import asyncssh

@@ -75,7 +75,7 @@ class _Check:
         self._reporter.step("listing what is there")
         here = self._server.files()
         there = self._files.listing(self._server.leave, self._server.exact)
-        sent, _ = self._server.sent(self._files, there)
+        sent = self._server.sent(self._files, there)
         plan = plan_push(
             here,
             sent,

@@ -13,7 +13,7 @@ from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup import BackupResult, back_up_pulled, names_in
-from rhizon.app.remote.records import OWN_FOLDER, own_record
+from rhizon.app.remote.records import LARGEST_DOCUMENT, OWN_FOLDER, RECORD, own_record
 from rhizon.app.remote.remotes import find_remote, with_tries
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.copies import copies_room, room_prefix
@@ -131,7 +131,7 @@ class _Pull:
 
     def _there(self) -> tuple[dict[RelPath, ThereFile], list[Finding]]:
         """What a backup has of the files there; names that no file here may have are left out."""
-        own_record(self._files, self._remote, self._state.instance.name)
+        own_record(self._files.read(RECORD, LARGEST_DOCUMENT), self._remote, self._state.instance.name)
         self._reporter.step("listing what is there")
         listed = self._files.listing([OWN_FOLDER], self._settings)
         found: dict[RelPath, ThereFile] = {}

@@ -9,6 +9,7 @@ in ``.rhizon-push/`` says that a push has begun and not ended.
 import hashlib
 import time
 from collections.abc import Iterable, Mapping
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Literal
 
@@ -17,6 +18,7 @@ import msgspec
 from rhizon.adapters.instances import INSTANCE, INVENTORY, LOCK
 from rhizon.adapters.remotes.files import RemoteFiles, Upload
 from rhizon.adapters.transact import RHIZON
+from rhizon.adapters.verified import Verified
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.state import InstanceState, require_instance_state
@@ -88,10 +90,12 @@ def push(host: Host, folder: Path, word: str, reporter: Reporter, wishes: PushWi
     home = host.home(folder).required()
     state = require_instance_state(host, home)
     _, remote = find_remote(host, word)
-    here = ServerThere(state, remote)
-    return with_tries(
-        host, remote, reporter, lambda files: _Push(host, here, files, reporter).go(wishes)
-    )  # what an earlier connection has sent is continued
+    server = ServerThere(state, remote)
+    with ThreadPoolExecutor(1) as pool:  # files are hashed here while the connection is made
+        here = pool.submit(server.files, host.store.verified)
+        return with_tries(
+            host, remote, reporter, lambda files: _Push(host, server, files, reporter).go(here.result(), wishes)
+        )  # what an earlier connection has sent is continued
 
 
 class ServerThere:
@@ -113,11 +117,11 @@ class ServerThere:
         self.exact = frozenset(name for name, path in self._names.items() if path in self._settings)
         self.leave = (state.game.world.folder, *STAGED)
 
-    def files(self) -> dict[RelPath, HereFile]:
+    def files(self, verified: Verified | None = None) -> dict[RelPath, HereFile]:
         """All of them. Raises :class:`StateError` where some are missing here; of the start scripts only the one of the
         other side's system is sent."""
         home, inventory = self.state.home, self.state.inventory
-        hashes = home.hashes(sorted(self._names.values()))
+        hashes = home.hashes(sorted(self._names.values()), verified)
         lacking = [path for path in self._names.values() if path not in hashes]
         if lacking:
             raise StateError(
@@ -156,18 +160,20 @@ class ServerThere:
         return command_findings(self.remote, words[1:], frozenset(here))
 
     def sent(
-        self, files: RemoteFiles, there: Mapping[str, ThereFile]
-    ) -> tuple[dict[RelPath, PushedFile], PushRecord | None]:
-        """What was sent before; of a push that broke while files changed places, those that have. And what was to
-        come."""
-        record = own_record(files, self.remote, self.state.instance.name) if RECORD in there else None
+        self, files: RemoteFiles, there: Mapping[str, ThereFile], data: bytes | None = None
+    ) -> dict[RelPath, PushedFile]:
+        """What was sent before; of a push that broke while files changed places, those that have. ``data`` are the
+        bytes of the record where they were read already."""
+        if data is None and RECORD in there:
+            data = files.read(RECORD, LARGEST_DOCUMENT)
+        record = own_record(data, self.remote, self.state.instance.name)
         sent = dict(record.files) if record is not None else {}
         coming = read_record(files, COMING_RECORD) if {MARK, COMING_RECORD} <= there.keys() else None
         for path, file in coming.files.items() if coming is not None else ():
             now, was = there.get(path), sent.get(path)
             if now is not None and now.size == file.size and (was is None or now.mtime != was.mtime):
                 sent[path] = msgspec.structs.replace(file, mtime=now.mtime)
-        return sent, coming
+        return sent
 
 
 class _Push:
@@ -179,11 +185,11 @@ class _Push:
         self._merged: dict[RelPath, bytes] = {}
         self._start = start_file(server.remote)
         self._is_away = False
+        self._hashed = False
 
-    def go(self, wishes: PushWishes) -> PushResult:
-        here = self._server.files()
+    def go(self, here: Mapping[RelPath, HereFile], wishes: PushWishes) -> PushResult:
         self._reporter.step("listing what is there")
-        there = self._files.listing(self._server.leave, self._server.exact)
+        there, data = self._files.list_and_read(self._server.leave, self._server.exact, RECORD, LARGEST_DOCUMENT)
         clean = MARK not in there
         if not clean and not wishes.dry_run:
             broken = take_mark(self._files, "push")
@@ -191,7 +197,7 @@ class _Push:
                 there = self._files.listing(self._server.leave, self._server.exact)
         if ASIDE in there and self._start not in there:  # by a push that broke off; it comes back last
             there, self._is_away = {**there, self._start: there[ASIDE]}, True
-        sent, _ = self._server.sent(self._files, there)
+        sent = self._server.sent(self._files, there, data)
         plan = self._planned(here, sent, there, wishes)
         if wishes.verify and not wishes.dry_run:
             rotten = self._rotten([one.path for one in plan.of("keep")], sent, there)
@@ -285,18 +291,18 @@ class _Push:
             if step.action == "merge":
                 source = self._merged[step.path] = self._merge(step.path, sent[step.path])
                 sha256, size = hashlib.sha256(source).hexdigest(), len(source)
-            if mine.edited:  # the next merge begins with them
+            if mine.edited and not self._host.store.has(mine.sha256, mine.size):  # the next merge begins with them
                 self._host.store.add(self._server.data(step.path))
             coming[step.path] = PushedFile(sha256=sha256, size=size, mtime=0, here=mine.sha256)
             uploads.append(Upload("", source, size, mine.executable))
         staged = _staged(coming)
         uploads = [one._replace(path=staged[path]) for path, one in zip(coming, uploads, strict=True)]
         if uploads:
-            self._upload(uploads)
-            self._check_staged({staged[path]: file for path, file in coming.items()}, verify=wishes.verify)
+            hashes = self._upload(uploads)
+            self._check_staged({staged[path]: file for path, file in coming.items()}, hashes, verify=wishes.verify)
         return coming
 
-    def _upload(self, uploads: list[Upload]) -> None:
+    def _upload(self, uploads: list[Upload]) -> dict[str, str]:
         whole, done = sum(one.size for one in uploads), 0
         self._reporter.step(f"sending {counted(len(uploads), 'file')} ({size_text(whole)})")
 
@@ -305,19 +311,20 @@ class _Push:
             done += count
             self._reporter.progress(f"{size_text(done)} of {size_text(whole)}", done / max(whole, 1))
 
-        self._files.upload(uploads, told)
+        hashes = self._files.upload(uploads, told)
         self._reporter.done(f"{counted(len(uploads), 'file')} sent ({size_text(whole)})")
+        return hashes
 
-    def _check_staged(self, staged: Mapping[str, PushedFile], *, verify: bool) -> None:
+    def _check_staged(self, staged: Mapping[str, PushedFile], hashes: dict[str, str], *, verify: bool) -> None:
         """Before anything changes places: what came has its size, and its hash where the other side computes it (or all
         is to be read back). What has not is removed there, so that the next push sends it anew."""
         self._reporter.step("checking what was sent")
         there = self._files.listing(below=INCOMING)
         short = {path for path, file in staged.items() if path not in there or there[path].size != file.size}
-        wrong = set()
-        if not short and (verify or self._files.hashes_there):
-            hashes = self._files.hashes(list(staged), lambda _count: None)
-            wrong = {path for path, file in staged.items() if hashes.get(path) != file.sha256}
+        if verify and not short:
+            hashes = hashes | self._files.hashes([one for one in staged if one not in hashes], lambda _count: None)
+        wrong = {path for path, sha256 in hashes.items() if sha256 != staged[path].sha256}
+        self._hashed = staged.keys() <= hashes.keys()
         if not short and not wrong:
             return
         self._files.remove_all(sorted(short | wrong))
@@ -431,7 +438,7 @@ class _Push:
             self._files.write(UNDO, encode_json(msgspec.structs.replace(way_back, unfinished=False)))
         record = PushRecord(format="rhizon-push/1", server=self._state.instance.name, files=dict(sorted(now.items())))
         self._files.write(RECORD, encode_json(record))
-        return "hash" if hashes else "sent" if coming and self._files.hashes_there else "size"
+        return "hash" if hashes else "sent" if self._hashed else "size"
 
     def _keep_to_quota(self, there: Mapping[str, ThereFile], coming: Mapping[RelPath, PushedFile]) -> None:
         """Where what was replaced does not fit beside what is there now, there is no way back."""

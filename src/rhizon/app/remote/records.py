@@ -61,7 +61,7 @@ def _document(kind: type[D], data: bytes | None, path: str) -> D | None:
         return None
 
 
-def read_record(files: RemoteFiles, path: str = RECORD) -> PushRecord | None:
+def read_record(files: RemoteFiles, path: str) -> PushRecord | None:
     """What was sent there, or is coming."""
     return _document(PushRecord, files.read(path, LARGEST_DOCUMENT), path)
 
@@ -71,9 +71,9 @@ def read_undo(files: RemoteFiles) -> PushUndo | None:
     return _document(PushUndo, files.read(UNDO, LARGEST_DOCUMENT), UNDO)
 
 
-def own_record(files: RemoteFiles, remote: RemoteDefinition, name: str) -> PushRecord | None:
-    """What was sent there before. Raises RemoteError, StateError where it is another server's."""
-    record = read_record(files)
+def own_record(data: bytes | None, remote: RemoteDefinition, name: str) -> PushRecord | None:
+    """What was sent there before, from the record's bytes. Raises StateError where it is another server's."""
+    record = _document(PushRecord, data, RECORD)
     if record is not None and record.server != name:
         raise StateError(
             "push-other-server",

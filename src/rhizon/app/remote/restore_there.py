@@ -24,8 +24,10 @@ from rhizon.app.keep.roll_back import Part, WorldCopy, world_meets
 from rhizon.app.remote.control_there import control_there
 from rhizon.app.remote.pull import pull
 from rhizon.app.remote.records import (
+    LARGEST_DOCUMENT,
     MARK,
     OWN_FOLDER,
+    RECORD,
     WORLD_BEFORE,
     WORLD_COMING,
     away,
@@ -101,7 +103,12 @@ def restore_there(
     findings = tuple(world_meets(backup.state.lock, state.lock, state.game)) if backup.world else ()
     _require_stopped(host, folder, remote, reporter)
     if dry_run:
-        with_tries(host, remote, reporter, lambda files: own_record(files, remote, state.instance.name))
+        with_tries(
+            host,
+            remote,
+            reporter,
+            lambda files: own_record(files.read(RECORD, LARGEST_DOCUMENT), remote, state.instance.name),
+        )
         return _result(state, remote, backup, _names(state, backup, part), findings, None, planned=True)
     with_tries(host, remote, reporter, _mended)
     before = _backed_up(host, folder, word, reporter)
@@ -160,6 +167,11 @@ def _require_stopped(host: Host, folder: Path, remote: RemoteDefinition, reporte
             f"the server on {remote.name} is {found.state}",
             hint=f"Stop it there first: rhizon stop --on {remote.name}",
         )
+
+
+def _require_ours(files: RemoteFiles, remote: RemoteDefinition, state: InstanceState) -> None:
+    """Raises :class:`StateError` where another server was sent there."""
+    own_record(files.read(RECORD, LARGEST_DOCUMENT), remote, state.instance.name)
 
 
 def _mended(files: RemoteFiles) -> None:
@@ -225,7 +237,7 @@ class _Restore:
         self._state, self._remote, self._files, self._reporter = state, remote, files, reporter
 
     def go(self, staging: _Staging) -> None:
-        own_record(self._files, self._remote, self._state.instance.name)
+        _require_ours(self._files, self._remote, self._state)
         take_mark(self._files, "restore")
         _mended(self._files)
         self._send(staging)
@@ -257,16 +269,14 @@ class _Restore:
             self._reporter.progress(f"{size_text(done)} of {size_text(staging.size)}", done / max(staging.size, 1))
 
         self._reporter.step(f"sending {counted(len(uploads), 'file')} ({size_text(staging.size)})")
-        files.upload(uploads, told)
+        hashes = files.upload(uploads, told)
         for folder in staging.empty:
             files.make_folder(f"{stage}/{folder}")
         there = files.listing(below=stage)
         bad = [one.path for one in uploads if one.path not in there or there[one.path].size != one.size]
-        if not bad and files.hashes_there:
-            hashes = files.hashes([one.path for one in uploads], lambda _count: None)
-            bad = [
-                f"{stage}/{path}" for path, sha256 in staging.files.items() if hashes.get(f"{stage}/{path}") != sha256
-            ]
+        if not bad:
+            wanted = {f"{stage}/{path}": sha256 for path, sha256 in staging.files.items()}
+            bad = [path for path, sha256 in hashes.items() if sha256 != wanted[path]]
         if bad:
             files.remove_all(bad)
             raise RemoteError(

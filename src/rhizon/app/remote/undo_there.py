@@ -88,7 +88,7 @@ class _Undo:
                 f"nothing to undo on {self._remote.name}",
                 hint="History there starts with the first push; one push can be taken back.",
             )
-        sent, _ = self._server.sent(self._files, there)
+        sent = self._server.sent(self._files, there)
         aside = {path.removeprefix(f"{BEFORE}/"): one for path, one in self._files.listing(below=BEFORE).items()}
         steps = _planned(way_back, sent, there, aside)
         if not dry_run:

@@ -24,7 +24,7 @@ MOST_ROWS = 30
     examples=(
         ("rhizon push marsh lighthouse --dry-run", "what would be sent"),
         ("rhizon push marsh lighthouse", "send what differs; run it again if the connection broke"),
-        ("rhizon push marsh lighthouse --verify", "and read everything back"),
+        ("rhizon push marsh lighthouse --verify", "and compare every file there by its hash"),
     ),
     verbose="files that stay as they are",
     tables=True,
@@ -37,7 +37,7 @@ MOST_ROWS = 30
     help="Whose edits count in settings files that changed there.",
 )  # fmt: skip
 @click.option("--keep-old", is_flag=True, help="Do not remove what belongs there no more.")
-@click.option("--verify", is_flag=True, help="Read every file back and compare its hash.")
+@click.option("--verify", is_flag=True, help="Compare every file there by its hash; what differs is sent again.")
 def push(
     call: Call,
     server: Server,
@@ -57,7 +57,12 @@ def push(
     wishes = PushWishes(settings=settings, delete=not keep_old, verify=verify, dry_run=call.dry_run)
     done = send(call.host, server.folder, remote, call.reporter, wishes)
     call.close()
-    how = {"": "", "size": ", every file looked at", "hash": ", every file read back"}[done.verified]
+    how = {
+        "": "",
+        "size": "; verified by sizes and times",
+        "sent": "; verified by sizes and times, what was sent by its hash there",
+        "hash": "; every file verified by its hash there",
+    }[done.verified]
     sends = sum(one.action in ("send", "merge") for one in done.steps)
     if done.complete and not sends:
         text = f"{done.remote} is up to date{how}"
