@@ -2,6 +2,7 @@
 
 import asyncio
 import getpass
+import hashlib
 import os
 import shutil
 import socket
@@ -13,6 +14,7 @@ import unittest
 from collections.abc import Callable, Iterator
 from importlib.util import find_spec
 from pathlib import Path
+from unittest import mock
 
 from rhizon.adapters.remotes import open_remote
 from rhizon.adapters.remotes.files import Download, RemoteFiles, Upload
@@ -23,6 +25,9 @@ from tests.support import not_fast
 
 HAS_FTPD = find_spec("pyftpdlib") is not None and find_spec("OpenSSL") is not None
 SSHD = Path("/usr/sbin/sshd")
+VSFTPD = Path("/usr/sbin/vsftpd")
+HASHES = ("ftp, another system", "ftps", "folder", "sftp")
+HAS_VSFTPD = VSFTPD.exists() and os.name == "posix" and os.geteuid() == 0
 
 
 class Sshd:
@@ -69,29 +74,33 @@ class Sshd:
         self.process.wait(20)
 
 
-class Ftpd:
-    """An FTP server in a process of its own: with TLS or without, with MLSD or without, that renames over files or
-    not."""
+def certificate(room: Path) -> Path:
+    """A key and a certificate of this machine's loopback, in one file; the certificate alone is beside it."""
+    subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-keyout", room / "k",
+         "-out", room / "crt", "-subj", "/CN=localhost",
+         "-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1"],
+        check=True, capture_output=True,
+    )  # fmt: skip
+    pem = room / "pem"
+    pem.write_bytes((room / "k").read_bytes() + (room / "crt").read_bytes())
+    return pem
 
-    def __init__(self, room: Path, root: Path, *, tls: bool, awkward: bool) -> None:
+
+class Ftpd:
+    """An FTP server in a process of its own, with manners of real hosts (tests/adapters/ftpd.py)."""
+
+    def __init__(self, room: Path, root: Path, *manners: str, tls: bool = False) -> None:
         (room / "password").write_text("moonlit-fen\n")
-        pem = room / "pem"
-        if tls:
-            subprocess.run(
-                ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-keyout", room / "k",
-                 "-out", room / "crt", "-subj", "/CN=localhost",
-                 "-addext", "subjectAltName=DNS:localhost,IP:127.0.0.1"],
-                check=True, capture_output=True,
-            )  # fmt: skip
-            pem.write_bytes((room / "k").read_bytes() + (room / "crt").read_bytes())
-        command = [sys.executable, "-W", "ignore", "-m", "tests.adapters.ftpd", str(root), str(pem) if tls else "-",
-                   "awkward" if awkward else "plain"]  # fmt: skip
+        pem = str(certificate(room)) if tls else "-"
+        command = [sys.executable, "-W", "ignore", "-m", "tests.adapters.ftpd", str(root), pem, *manners]
         self._process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True)
         assert self._process.stdout is not None
         port = int(self._process.stdout.readline())
         self.reach = Reach(
             by="ftps" if tls else "ftp", host="127.0.0.1", port=port, user="tove", folder="/",
             password_file=str(room / "password"), insecure=not tls, certificate=str(room / "crt") if tls else "",
+            implicit="implicit" in manners,
         )  # fmt: skip
 
     def close(self) -> None:
@@ -101,6 +110,44 @@ class Ftpd:
         self._process.stdout.close()
 
 
+class Vsftpd:
+    """A real vsftpd that requires TLS and the control connection's session on data connections. Guests may write into
+    the folder ``there``, so that no account is needed."""
+
+    def __init__(self, room: Path, root: Path, *lines: str) -> None:
+        certificate(room)
+        (room / "nothing").mkdir()
+        (room / "password").write_text("tove@harbour.example\n")
+        with socket.create_server(("127.0.0.1", 0)) as free:
+            port: int = free.getsockname()[1]
+        (room / "vsftpd").write_text(
+            f"listen=YES\nlisten_address=127.0.0.1\nlisten_port={port}\nbackground=NO\nanonymous_enable=YES\n"
+            f"local_enable=NO\nwrite_enable=YES\nanon_root={root.parent}\nftp_username=daemon\nanon_umask=022\n"
+            "anon_upload_enable=YES\nanon_mkdir_write_enable=YES\nanon_other_write_enable=YES\nseccomp_sandbox=NO\n"
+            f"anon_world_readable_only=NO\nsecure_chroot_dir={room}/nothing\nssl_enable=YES\nallow_anon_ssl=YES\n"
+            "force_anon_logins_ssl=YES\nforce_anon_data_ssl=YES\nrequire_ssl_reuse=YES\nssl_ciphers=HIGH\n"
+            f"rsa_cert_file={room}/crt\nrsa_private_key_file={room}/k\n" + "".join(f"{one}\n" for one in lines)
+        )
+        shutil.chown(root, "daemon")
+        self._process = subprocess.Popen(
+            [VSFTPD, room / "vsftpd"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        )
+        end = time.monotonic() + 30
+        while time.monotonic() < end:
+            with socket.socket() as peer:
+                if peer.connect_ex(("127.0.0.1", port)) == 0:
+                    break
+            time.sleep(0.05)
+        self.reach = Reach(
+            by="ftps", host="127.0.0.1", port=port, user="anonymous", folder=f"/{root.name}",
+            password_file=str(room / "password"), certificate=str(room / "crt"),
+        )  # fmt: skip
+
+    def close(self) -> None:
+        self._process.terminate()
+        self._process.wait(20)
+
+
 @not_fast
 class Contract(unittest.TestCase):
     def setUp(self) -> None:
@@ -108,18 +155,37 @@ class Contract(unittest.TestCase):
         self.addCleanup(folder.cleanup)
         self.room = Path(folder.name)
 
-    def ftp(self, there: Path, *, tls: bool, awkward: bool) -> RemoteFiles:
-        room = self.room / f"ftp-{tls}-{awkward}"
-        room.mkdir()
-        server = Ftpd(room, there, tls=tls, awkward=awkward)
+    def own_room(self) -> Path:
+        return Path(tempfile.mkdtemp(dir=self.room))
+
+    def ftp(self, there: Path, *manners: str, tls: bool = False) -> RemoteFiles:
+        server = Ftpd(self.own_room(), there, *manners, tls=tls)
         self.addCleanup(server.close)
-        return open_remote(server.reach, self.room / "none")
+        return self.opened(server.reach)
+
+    def opened(self, reach: Reach) -> RemoteFiles:
+        files = open_remote(reach, self.room / "none")
+        self.addCleanup(files.close)
+        return files
+
+    def vsftpd(self, there: Path, *lines: str) -> RemoteFiles:
+        self.room.chmod(0o755)
+        room = self.own_room()
+        room.chmod(0o755)
+        server = Vsftpd(room, there, *lines)
+        self.addCleanup(server.close)
+        return self.opened(server.reach)
 
     def ways(self) -> Iterator[tuple[str, Callable[[Path], RemoteFiles]]]:
         if HAS_FTPD:
-            yield "ftp", lambda there: self.ftp(there, tls=False, awkward=False)
-            yield "ftp, awkward", lambda there: self.ftp(there, tls=False, awkward=True)
-            yield "ftps", lambda there: self.ftp(there, tls=True, awkward=False)
+            yield "ftp", lambda there: self.ftp(there)
+            yield "ftp, awkward", lambda there: self.ftp(there, "no-mlsd", "no-rename-over", "passive=192.0.2.9")
+            yield "ftp, another system", lambda there: self.ftp(there, "no-mlsd", "dos", "hash")
+            yield "ftp, another language", lambda there: self.ftp(there, "no-mlsd", "latin")
+            yield "ftps", lambda there: self.ftp(there, "hash", tls=True)
+            yield "ftps, implicit", lambda there: self.ftp(there, "implicit", "no-mlsd", tls=True)
+        if HAS_VSFTPD:
+            yield "vsftpd", self.vsftpd
         yield "folder", lambda there: open_remote(Reach(by="folder", folder=str(there)), self.room / "none")
         if SSHD.exists():
             server = Sshd(self.room)
@@ -138,6 +204,7 @@ class Contract(unittest.TestCase):
                 files.write("a/b c/Åse.txt", b"one")
                 files.write("a/b c/Åse.txt", b"two")
                 self.assertEqual(files.read("a/b c/Åse.txt", 100), b"two")
+                self.assertEqual(files.read("a/b c/Åse.txt", 100, 1), b"wo")
                 self.assertIsNone(files.read("a/none", 100))
                 self.assertTrue(files.create("mark", b"x"))
                 self.assertFalse(files.create("mark", b"y"))
@@ -145,7 +212,7 @@ class Contract(unittest.TestCase):
                 (there / "world").mkdir()
                 (there / "world/w").write_text("w")
                 found = files.listing(["world"])
-                if not name.startswith("ftp"):  # there a host says of a link what it leads to
+                if not name.startswith(("ftp", "vs")):  # there a host says of a link what it leads to
                     self.assertNotIn("link", found)
                 self.assertEqual(set(found) - {"link"}, {"a/b c/Åse.txt", "mark"})
                 self.assertEqual(files.listing()["mark"].size, 1)
@@ -160,12 +227,15 @@ class Contract(unittest.TestCase):
                 source.write_bytes(data)
                 (there / "half").write_bytes(data[:1_000_000])
                 (there / "long").write_bytes(data + b"more")
+                if name == "vsftpd":
+                    shutil.chown(there / "half", "daemon")
+                    shutil.chown(there / "long", "daemon")
                 told: list[int] = []
                 uploads = [Upload(path, source, len(data)) for path in ("half", "long", "deep/er/new")]
                 files.upload([*uploads, Upload("run.sh", b"#!/bin/sh\n", 10, executable=True)], told.append)
                 for path in ("half", "long", "deep/er/new"):
                     self.assertEqual((there / path).read_bytes(), data, path)
-                self.assertTrue(os.access(there / "run.sh", os.X_OK))
+                self.assertEqual(os.access(there / "run.sh", os.X_OK), name != "vsftpd")  # guests may not do that there
                 self.assertTrue(told)
                 told.clear()
                 room = Path(tempfile.mkdtemp(dir=self.room))
@@ -176,14 +246,84 @@ class Contract(unittest.TestCase):
                 self.assertEqual(sum(told), 2 * len(data) + 10)
                 with self.assertRaises(RemoteError):
                     files.rename("none", "x")
+                hashes = files.hashes(["half", "none", "run.sh", "deep/er/new"], told.append)
+                digest = hashlib.sha256(data).hexdigest()
+                self.assertEqual(
+                    hashes,
+                    {"half": digest, "deep/er/new": digest, "run.sh": hashlib.sha256(b"#!/bin/sh\n").hexdigest()},
+                )
+                self.assertEqual(bool(files.hashes_there), name in HASHES, files.hashes_there)
+                files.make_folder("worlds/fen/empty")
+                files.rename_all([("half", "worlds/fen/half"), ("long", "worlds/fen/more/long")])
+                files.rename("worlds/fen", "worlds/moor")
+                self.assertEqual(set(files.listing(below="worlds")), {"worlds/moor/half", "worlds/moor/more/long"})
+                self.assertTrue((there / "worlds/moor/empty").is_dir())
+                self.assertEqual(files.list_and_read(["worlds"], (), "run.sh", 3)[1], b"#!/")
+                files.remove_folder("worlds")
+                files.remove_folder("worlds")
+                self.assertFalse((there / "worlds").exists())
+                files.write("worlds/fen/again", b"x")
+                files.remove_all(["worlds/fen/again", "none"])
+                self.assertEqual(files.listing(below="worlds"), {})
                 if name.startswith("ftp"):  # what cannot be listed is not taken for empty
                     (there / "locked").mkdir()
                     with self.assertRaises(RemoteError) as caught:
                         files.listing()
                     self.assertEqual(caught.exception.code, "remote-refused")
                 with self.assertRaises(RhizonError) as full:
-                    files.download([Download("half", Path("/dev/full"))], told.append)
+                    files.download([Download("deep/er/new", Path("/dev/full"))], told.append)
                 self.assertIn("no space left", full.exception.message.lower())
+
+    @unittest.skipUnless(HAS_FTPD, "pyftpdlib is not installed")
+    def test_hosts_with_faults(self) -> None:
+        """A full quota is said as such and not tried again; a line that drops is continued; an idle one is renewed."""
+        data = os.urandom(1 << 20)
+        uploads = [Upload(f"in/{number}", data, len(data)) for number in range(3)]
+
+        def there() -> Path:
+            return Path(tempfile.mkdtemp(dir=self.room))
+
+        for words, code in ((["quota=1500000"], "remote-full"), (["quota=1500000", "no-mlsd"], "remote-full")):
+            files = self.ftp(there(), *words)
+            with self.assertRaises(RemoteError) as caught:
+                files.upload(uploads, lambda _count: None)
+            self.assertEqual(caught.exception.code, code)
+        for tls in (False, True):
+            place = there()
+            server = Ftpd(self.own_room(), place, "drop=500000", tls=tls)
+            self.addCleanup(server.close)
+            with self.assertRaises(RemoteError) as caught:
+                self.opened(server.reach).upload(uploads[:1], lambda _count: None)
+            self.assertEqual(caught.exception.code, "remote-unreachable")  # which is tried again
+            kept = (place / "in/0").stat().st_size
+            self.assertGreater(kept, 100_000)
+            told: list[int] = []
+            self.opened(server.reach).upload(uploads[:1], told.append)
+            self.assertEqual(((place / "in/0").read_bytes() == data, sum(told)), (True, len(data) - kept))
+        with mock.patch("rhizon.adapters.remotes.ftp_line.IDLE_SECONDS", 0.5):
+            files = self.ftp(there(), "idle=1")
+            files.write("a", b"a")
+            time.sleep(3)
+            self.assertEqual(files.read("a", 9), b"a")
+
+    @unittest.skipUnless(HAS_VSFTPD, "there is no vsftpd, or the tests do not run as root")
+    def test_a_disk_that_gets_full(self) -> None:
+        there = self.room / "small"
+        there.mkdir()
+        if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=2m", "tmpfs", there], check=False).returncode:
+            self.skipTest("nothing can be mounted here")
+        self.addCleanup(subprocess.run, ["umount", there], check=True)
+        ways: list[RemoteFiles] = [self.vsftpd(there)]
+        if SSHD.exists():
+            server = Sshd(self.room)
+            self.addCleanup(server.close)
+            ways.append(open_remote(server.reach(there), server.known()))
+        for files in ways:
+            with self.assertRaises(RemoteError) as caught:
+                files.upload([Upload("a", os.urandom(5 << 20), 5 << 20)], lambda _count: None)
+            self.assertIn(caught.exception.code, ("remote-full", "remote-refused"))
+            files.remove("a")
+            files.close()
 
     @unittest.skipUnless(SSHD.exists(), "there is no sshd on this machine")
     def test_who_is_trusted(self) -> None:

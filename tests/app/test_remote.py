@@ -330,9 +330,10 @@ class Rented(RentedCase):
         self.assertGreater(undone, 10)
 
     def test_a_host_that_keeps_less_than_it_was_sent(self) -> None:
-        def short(this: FolderFiles, files: Any, told: Any) -> None:
+        def short(this: FolderFiles, files: Any, told: Any) -> dict[str, str]:
             for one in files:
                 this.write(one.path, content(one)[:2])
+            return {}
 
         with mock.patch.object(FolderFiles, "upload", short), self.assertRaises(RemoteError) as caught:
             self.push()

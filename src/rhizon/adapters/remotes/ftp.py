@@ -29,6 +29,7 @@ __all__ = ["FtpFiles"]
 AT_ONCE = 4
 JOBS_A_LINE = 6  # another connection costs about as much as so many questions
 DEEPEST = 30
+NOT_THERE = ("450", "501", "550")  # hosts differ in what they answer for a folder that is not there
 
 Job = Callable[[FtpLine], None]
 
@@ -163,7 +164,7 @@ class FtpFiles:
             ftp.retrlines("LIST -a", lines.append)  # without a path: some take the two for one name
             ftp.voidcmd("TYPE I")  # lines came in the other type
         except ftplib.error_perm as refused:
-            if top and str(refused).startswith("550"):
+            if top and str(refused).startswith(NOT_THERE):
                 return []
             raise  # its parent lists it: what is in it must not be taken for missing
         entries = [one for one in map(parse_list_line, map(from_wire, lines)) if one is not None]

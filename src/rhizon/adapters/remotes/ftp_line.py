@@ -134,8 +134,9 @@ class FtpLine:
 
     def close(self) -> None:
         """Ends it."""
-        with contextlib.suppress(OSError, EOFError, ftplib.Error):
-            self._ftp.quit()
+        if self._ftp.sock is not None:
+            with contextlib.suppress(OSError, EOFError, ftplib.Error):
+                self._ftp.quit()
         self._ftp.close()
 
 

@@ -53,7 +53,6 @@ from rhizon.core.units import counted, size_text
 
 __all__ = ["PushResult", "PushWishes", "ServerThere", "push"]
 
-NOT_ITS_TIME = 86_400  # added to a file's time, so that it counts as changed there
 MOST_NAMED = 20
 OWN_DOCUMENTS = tuple(RelPath(f"{RHIZON}/{name}") for name in (INSTANCE, LOCK, INVENTORY))
 
@@ -467,7 +466,7 @@ class _Push:
         rotten = [path for path in kept if hashes.get(path) != sent[path].sha256]
         for path in rotten[:MOST_NAMED]:
             self._reporter.warning(f"{path} had other contents there; it is sent again")
-        return {path: msgspec.structs.replace(sent[path], mtime=there[path].mtime + NOT_ITS_TIME) for path in rotten}
+        return {path: msgspec.structs.replace(sent[path], size=there[path].size + 1) for path in rotten}
 
 
 def _staged(coming: Mapping[RelPath, PushedFile]) -> dict[RelPath, str]:

@@ -95,8 +95,9 @@ def plan_push(
 
 
 def was_changed(was: PushedFile, now: ThereFile) -> bool:
-    """Whether a file there is no longer what was sent: its size or time differs."""
-    return now.size != was.size or abs(now.mtime - was.mtime) > SPARE_SECONDS
+    """Whether a file there is no longer what was sent: its size or time differs. A time of 0 is not known."""
+    known = was.mtime and now.mtime
+    return now.size != was.size or bool(known and abs(now.mtime - was.mtime) > SPARE_SECONDS)
 
 
 def _known(
