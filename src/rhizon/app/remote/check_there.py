@@ -12,7 +12,7 @@ from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.remote.control_there import rhizon_there
-from rhizon.app.remote.push import ServerThere
+from rhizon.app.remote.push import OWN_DOCUMENTS, ServerThere
 from rhizon.app.remote.records import LARGEST_DOCUMENT, MARK, RECORD, read_mark
 from rhizon.app.remote.remotes import find_remote, with_tries
 from rhizon.app.reporter import Reporter
@@ -94,7 +94,8 @@ class _Check:
         if RECORD in there:
             findings += [*self._of_plan(plan, here), *(self._changed(path, " --verify") for path in rotten)]
         findings += [*self._strangers(there, here, sent), *self._settings(there)]
-        complete = MARK not in there and RECORD in there and not rotten and not plan.of("send")
+        lacking = [one for one in plan.of("send") if one.path not in OWN_DOCUMENTS]
+        complete = MARK not in there and RECORD in there and not rotten and not lacking
         return CheckThereResult(
             folder=str(self._state.home.folder),
             name=self._state.instance.name,
@@ -125,6 +126,8 @@ class _Check:
         not sent."""
         pending: list[PushStep] = []
         for step in plan.steps:
+            if step.path in OWN_DOCUMENTS:  # a machine with Rhizon writes them, too
+                continue
             if step.action in ("send", "merge") and step.reason in ("new", "changed here"):
                 pending.append(step)
             elif step.action == "send" and step.reason == "lost there":

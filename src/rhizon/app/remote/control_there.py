@@ -19,12 +19,14 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.model.remote import Control, RemoteDefinition
 from rhizon.core.names import printable
+from rhizon.core.words import command_line
 
-__all__ = ["ControlThereResult", "Verb", "control_there", "rhizon_there"]
+__all__ = ["ControlThereResult", "Verb", "control_there", "require_stopped_there", "rhizon_there"]
 
 Verb = Literal["start", "stop", "status"]
 LAST_LINES = 12
 RHIZON_SECONDS = 600.0
+STOPPED = ("not running", "stopped", "crashed", "crash-loop")
 
 
 class ControlThereResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -80,6 +82,26 @@ def control_there(host: Host, folder: Path, word: str, action: Verb, reporter: R
         state=printable(shown, 40),
         output=said if answer is None else (),
     )
+
+
+def require_stopped_there(host: Host, folder: Path, word: str, reporter: Reporter) -> None:
+    """Where it can be asked. Raises :class:`StateError` for a server that runs."""
+    _, remote = find_remote(host, word)
+    asks = remote.control is not None and remote.control.status
+    if not asks and (remote.reach.by != "rhizon" or remote.control is not None):
+        return
+    try:
+        found = control_there(host, folder, word, "status", reporter)
+    except RemoteError as wrong:
+        if wrong.code == "remote-command":  # nothing is there yet that its Rhizon could speak of
+            return
+        raise
+    if found.state not in STOPPED:
+        raise StateError(
+            "remote-running",
+            f"the server on {remote.name} is {found.state}",
+            hint=f"Stop it there first: {command_line('rhizon', 'stop', folder, '--on', word)}",
+        )
 
 
 def rhizon_there(host: Host, remote: RemoteDefinition, words: Sequence[str]) -> dict[str, object] | None:

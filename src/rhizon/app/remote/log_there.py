@@ -9,6 +9,7 @@ from rhizon.adapters.remotes.files import RemoteFiles
 from rhizon.app.foresee.good_runs import seen_in_good_runs
 from rhizon.app.host import Host
 from rhizon.app.instance.state import InstanceState, require_instance_state
+from rhizon.app.remote.control_there import rhizon_there
 from rhizon.app.remote.remotes import find_remote, with_tries
 from rhizon.app.reporter import Reporter
 from rhizon.app.run.blame import suspect_of
@@ -18,12 +19,24 @@ from rhizon.core.errors import InputError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import LogFile
 from rhizon.core.model.remote import RemoteDefinition
+from rhizon.core.names import printable
 from rhizon.core.words import command_line
 
 __all__ = ["LogThere", "read_log_there"]
 
 MOST_BYTES = 16 << 20  # of the end of a log
 AFTER_READY = 400  # lines of the end that are judged where the server was ready
+
+
+class _TheirLine(msgspec.Struct, frozen=True):
+    text: str
+
+
+class _TheirLog(msgspec.Struct, frozen=True):
+    """What is of use in the answer of another Rhizon."""
+
+    runs: int
+    lines: list[_TheirLine]
 
 
 class LogThere(msgspec.Struct, frozen=True, kw_only=True):
@@ -46,10 +59,13 @@ def read_log_there(host: Host, folder: Path, word: str, wishes: LogWishes, repor
     """Raises InputError (no log there, a wrong pattern), RemoteError."""
     state = require_instance_state(host, host.home(folder).required())
     _, remote = find_remote(host, word)
-    file, data, runs, encoding = with_tries(
-        host, remote, reporter, lambda files: _fetched(state, remote, files, wishes)
-    )
-    texts = [one.rstrip("\r") for one in data.decode(encoding, "replace").split("\n")]
+    if remote.reach.by == "rhizon" and not remote.dictates.log:
+        file, texts, runs = _of_rhizon(host, remote, wishes)
+    else:
+        file, data, runs, encoding = with_tries(
+            host, remote, reporter, lambda files: _fetched(state, remote, files, wishes)
+        )
+        texts = [one.rstrip("\r") for one in data.decode(encoding, "replace").split("\n")]
     if texts and not texts[-1]:
         texts.pop()
     good = seen_in_good_runs(state.home)
@@ -70,6 +86,20 @@ def read_log_there(host: Host, folder: Path, word: str, wishes: LogWishes, repor
         left_out=max(0, len(lines) - most),
         findings=tuple(_blamed(host, state, one) for one in [*judge.troubles, *([failure] if failure else [])]),
     )
+
+
+def _of_rhizon(host: Host, remote: RemoteDefinition, wishes: LogWishes) -> tuple[str, list[str], int]:
+    """The log that the Rhizon of that machine has of a run, its lines, and how many runs it keeps."""
+    answer = rhizon_there(host, remote, ("log", remote.reach.folder, "--run", str(wishes.run)))
+    try:
+        result = msgspec.convert((answer or {}).get("result"), _TheirLog)
+    except msgspec.ValidationError:
+        error = (answer or {}).get("error")
+        why = error.get("message") if isinstance(error, dict) else "its Rhizon gives no answer"
+        raise InputError(
+            "no-log-there", f"{remote.name}: {printable(str(why), 200)}", hint="Has the server been started there?"
+        ) from None
+    return f"run {wishes.run}", [one.text for one in result.lines], result.runs
 
 
 def _fetched(

@@ -22,6 +22,7 @@ from rhizon.adapters.verified import Verified
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.state import InstanceState, require_instance_state
+from rhizon.app.remote.control_there import require_stopped_there, rhizon_there
 from rhizon.app.remote.records import (
     ASIDE,
     BEFORE,
@@ -51,7 +52,7 @@ from rhizon.core.remote.start_file import command_findings, start_file, start_na
 from rhizon.core.settings.merge import merge_lines
 from rhizon.core.units import counted, size_text
 
-__all__ = ["PushResult", "PushWishes", "ServerThere", "push"]
+__all__ = ["OWN_DOCUMENTS", "PushResult", "PushWishes", "ServerThere", "push"]
 
 MOST_NAMED = 20
 OWN_DOCUMENTS = tuple(RelPath(f"{RHIZON}/{name}") for name in (INSTANCE, LOCK, INVENTORY))
@@ -90,11 +91,16 @@ def push(host: Host, folder: Path, word: str, reporter: Reporter, wishes: PushWi
     state = require_instance_state(host, home)
     _, remote = find_remote(host, word)
     server = ServerThere(state, remote)
+    if not wishes.dry_run:
+        require_stopped_there(host, folder, word, reporter)
     with ThreadPoolExecutor(1) as pool:  # files are hashed here while the connection is made
         here = pool.submit(server.files, host.store.verified)
-        return with_tries(
+        done = with_tries(
             host, remote, reporter, lambda files: _Push(host, server, files, reporter).go(here.result(), wishes)
         )  # what an earlier connection has sent is continued
+    if remote.reach.by == "rhizon" and done.complete and not done.planned:
+        rhizon_there(host, remote, ("host", "--rebuild", remote.reach.folder))  # its ledger takes the server's ports
+    return done
 
 
 class ServerThere:

@@ -21,7 +21,7 @@ from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup import BEFORE_CHANGE
 from rhizon.app.keep.find_backup import Sought, find_backup
 from rhizon.app.keep.roll_back import Part, WorldCopy, world_meets
-from rhizon.app.remote.control_there import control_there
+from rhizon.app.remote.control_there import require_stopped_there
 from rhizon.app.remote.pull import pull
 from rhizon.app.remote.records import (
     LARGEST_DOCUMENT,
@@ -101,7 +101,7 @@ def restore_there(
             "no-such-backup", f"the backup of {backup.when} contains no world", hint="See all of them: backup --list"
         )
     findings = tuple(world_meets(backup.state.lock, state.lock, state.game)) if backup.world else ()
-    _require_stopped(host, folder, remote, reporter)
+    require_stopped_there(host, folder, word, reporter)
     if dry_run:
         with_tries(
             host,
@@ -153,20 +153,6 @@ def _names(state: InstanceState, backup: Backup, part: Part) -> tuple[tuple[RelP
     names = {path.removeprefix(f"{folder}/").partition("/")[0] for path in (*backup.world, *backup.empty)}
     worlds = tuple(RelPath(f"{folder}/{name}") for name in sorted(names)) if part != "settings" else ()
     return worlds, tuple(map(RelPath, sorted(backup.settings))) if part != "world" else ()
-
-
-def _require_stopped(host: Host, folder: Path, remote: RemoteDefinition, reporter: Reporter) -> None:
-    """Where it can be asked. Raises :class:`StateError` for a server that runs."""
-    asks = remote.control is not None and remote.control.status
-    if not asks and remote.reach.by != "rhizon":
-        return
-    found = control_there(host, folder, remote.name, "status", reporter)
-    if found.state not in ("not running", "stopped", "crashed", "crash-loop"):
-        raise StateError(
-            "remote-running",
-            f"the server on {remote.name} is {found.state}",
-            hint=f"Stop it there first: rhizon stop --on {remote.name}",
-        )
 
 
 def _require_ours(files: RemoteFiles, remote: RemoteDefinition, state: InstanceState) -> None:
@@ -299,4 +285,5 @@ class _Restore:
                 files.remove_folder(world)
             files.rename(f"{stage}/{world}", world)
         for path in staging.settings:
-            put(files, f"{stage}/{path}", path)
+            if files.read(path, LARGEST_DOCUMENT) != (staging.root / path).read_bytes():
+                put(files, f"{stage}/{path}", path)

@@ -10,8 +10,10 @@ import msgspec
 from rhizon.adapters.remotes.files import RemoteFiles
 from rhizon.app.host import Host
 from rhizon.app.instance.state import require_instance_state
+from rhizon.app.remote.control_there import require_stopped_there
 from rhizon.app.remote.push import ServerThere
 from rhizon.app.remote.records import (
+    ASIDE,
     BEFORE,
     COMING_RECORD,
     MARK,
@@ -32,6 +34,7 @@ from rhizon.core.model.remote import PushedFile, PushRecord, PushUndo, RemoteDef
 from rhizon.core.names import RelPath
 from rhizon.core.remote.push_plan import ThereFile, was_changed
 from rhizon.core.remote.start_file import start_file
+from rhizon.core.units import counted
 
 __all__ = ["UndoThereResult", "UndoThereStep", "undo_there"]
 
@@ -64,6 +67,8 @@ def undo_there(host: Host, folder: Path, word: str, reporter: Reporter, *, dry_r
     state = require_instance_state(host, host.home(folder).required())
     _, remote = find_remote(host, word)
     server = ServerThere(state, remote)
+    if not dry_run:
+        require_stopped_there(host, folder, word, reporter)
     return with_tries(host, remote, reporter, lambda files: _Undo(server, files, reporter).go(dry_run=dry_run))
 
 
@@ -123,7 +128,8 @@ class _Undo:
     def _bring_back(self, steps: list[UndoThereStep]) -> None:
         """The start file comes last."""
         files, start = self._files, start_file(self._remote)
-        files.remove_all([one.path for one in steps if one.action == "remove"])
+        gone = [str(one.path) for one in steps if one.action == "remove"]
+        files.remove_all([*gone, *([ASIDE] if start in gone else [])])
         back = [one.path for one in steps if one.action == "bring back"]
         if not files.replaces:
             files.remove_all(back)
@@ -140,7 +146,7 @@ class _Undo:
         self._files.remove_all([UNDO, COMING_RECORD])
         self._files.remove_folder(BEFORE)
         self._files.remove(MARK)
-        self._reporter.done(f"{sum(one.action != 'leave' for one in steps)} files as they were before the push")
+        self._reporter.done(f"{counted(sum(one.action != 'leave' for one in steps), 'file')} as before the push")
 
 
 def _planned(

@@ -26,7 +26,7 @@ MOST_ROWS = 30
         ("rhizon push marsh lighthouse", "send what differs; run it again if the connection broke"),
         ("rhizon push marsh lighthouse --verify", "and compare every file there by its hash"),
     ),
-    verbose="files that stay as they are",
+    verbose="every file",
     tables=True,
     dry_run="Show what would be sent and removed, and change nothing there.",
 )
@@ -76,7 +76,8 @@ def push(
 
 
 def _body(to: "Console", done: "PushResult", call: Call) -> None:
-    rows = [(one.action, one.path, one.reason) for one in done.steps if one.action != "keep" or call.out.verbose]
+    usual = ("keep",) if done.planned else ("keep", "send")
+    rows = [(one.action, one.path, one.reason) for one in done.steps if call.out.verbose or one.action not in usual]
     if rows:
         call.table(to, ("action", "file", "reason"), rows[:MOST_ROWS])
     if len(rows) > MOST_ROWS:

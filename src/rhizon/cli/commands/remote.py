@@ -1,7 +1,7 @@
 """``rhizon remote`` and its subcommands."""
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.remote.remotes import RemoteResult
+    from rhizon.core.model.remote import Way
 
 __all__ = ["remote"]
 
@@ -40,6 +41,8 @@ def remote() -> None:
 @click.option("--implicit", is_flag=True, help="With --ftps: TLS from the first byte (port 990).")
 @click.option("--ftp", metavar="USER@HOST[:PORT]", help="Reach it over FTP, which sends the password in the clear.")
 @click.option("--insecure", is_flag=True, help="With --ftp: that is accepted.")
+@click.option("--rhizon", metavar="USER@HOST[:PORT]", help="Reach a machine that has Rhizon itself, over SSH.")
+@click.option("--program", default="rhizon", show_default=True, metavar="PATH", help="With --rhizon: its name there.")
 @click.option("--folder", required=True, metavar="PATH", help="Folder of the server there.")
 @click.option(
     "--key", type=click.Path(path_type=Path, exists=True), metavar="FILE", help="Private key; else the agent's."
@@ -55,6 +58,10 @@ def remote() -> None:
     help="Certificate of a host that signs its own.",
 )
 @click.option("--start-file", metavar="NAME", help="Name of the file that the host starts.")
+@click.option("--start-command", metavar="LINE", help="Command line that the host runs instead.")
+@click.option("--log", metavar="PATH", help="File there with the server's output; a * in its name is the newest.")
+@click.option("--ports", metavar="N,N...", help="Ports that the host gives.")
+@click.option("--runtimes", metavar="N,N...", help="Majors of the runtimes that the host has.")
 @click.option("--windows", is_flag=True, help="The host runs Windows.")
 @click.option("--memory", "memory_mib", type=MIB, metavar="MIB", help="Memory that the host gives.")
 @click.option("--quota", "quota_mib", type=MIB, metavar="MIB", help="Disk space that the host gives.")
@@ -67,12 +74,18 @@ def new(
     implicit: bool,
     ftp: str | None,
     insecure: bool,
+    rhizon: str | None,
+    program: str,
     folder: str,
     key: Path | None,
     password: bool,
     password_file: Path | None,
     certificate: Path | None,
     start_file: str | None,
+    start_command: str | None,
+    log: str | None,
+    ports: str | None,
+    runtimes: str | None,
     windows: bool,
     memory_mib: int | None,
     quota_mib: int | None,
@@ -83,7 +96,7 @@ def new(
     from rhizon.core.model.remote import Dictates, Reach
     from rhizon.core.names import RelPath
 
-    by, where = _way(sftp, ftps, ftp)
+    by, where = _way({"sftp": sftp, "ftps": ftps, "ftp": ftp, "rhizon": rhizon})
     user, _, rest = where.rpartition("@")
     host, _, port = rest.partition(":")
     if by != "folder" and (not user or not host or (port and not port.isdecimal())):
@@ -101,9 +114,14 @@ def new(
             certificate=str(certificate.absolute()) if certificate is not None else "",
             implicit=implicit,
             insecure=insecure,
+            program=program,
         )
         dictates = Dictates(
             start_file=RelPath(start_file) if start_file else None,
+            start_command=start_command or "",
+            log=log or "",
+            ports=_numbers(ports, "--ports"),
+            runtimes=_numbers(runtimes, "--runtimes"),
             system="windows" if windows else "linux",
             memory_mib=memory_mib,
             quota_mib=quota_mib,
@@ -118,15 +136,20 @@ def new(
     )
 
 
-def _way(sftp: str | None, ftps: str | None, ftp: str | None) -> "tuple[Literal['sftp', 'ftps', 'ftp', 'folder'], str]":
+def _way(ways: dict["Way", str | None]) -> "tuple[Way, str]":
     """The one way that was named, and where; without one a folder of this machine."""
-    named: list[tuple[Literal["sftp", "ftps", "ftp", "folder"], str]] = []
-    for by, where in (("sftp", sftp), ("ftps", ftps), ("ftp", ftp)):
-        if where is not None:
-            named.append((by, where))  # type: ignore[arg-type]
+    named = [(by, where) for by, where in ways.items() if where is not None]
     if len(named) > 1:
-        raise click.UsageError("Name one way: --sftp, --ftps or --ftp.")
+        raise click.UsageError(f"Name one way: {', '.join(f'--{by}' for by in ways)}.")
     return named[0] if named else ("folder", "")
+
+
+def _numbers(text: str | None, option: str) -> tuple[int, ...]:
+    """Numbers with commas between them."""
+    words = [one.strip() for one in text.split(",")] if text else []
+    if not all(one.isdecimal() for one in words):
+        raise click.UsageError(f"{option}: {text!r} is not a list of numbers, such as 25001,25002.")
+    return tuple(map(int, words))
 
 
 @command(

@@ -114,7 +114,7 @@ def _there(call: Call, server: Server, on: str) -> Answer:
     done = undo_there(call.host, server.folder, on, call.reporter, dry_run=call.dry_run)
     call.close()
     changed = sum(one.action != "leave" for one in done.steps)
-    text = f"{counted(changed, 'file')} {'would be' if done.planned else 'are'} as before the push"
+    text = f"{'would take' if done.planned else 'took'} the last push back: {counted(changed, 'file')}"
     rows = [(one.action, one.path, one.reason) for one in done.steps]
     body = (lambda to: call.table(to, ("action", "file", "reason"), rows)) if done.planned or call.out.verbose else None
     return Answer(done, f"{done.name} on {done.remote}: {text}", body, done.findings)

@@ -21,6 +21,7 @@ __all__ = [
     "PushedFile",
     "Reach",
     "RemoteDefinition",
+    "Way",
 ]
 
 Way = Literal["sftp", "ftps", "ftp", "folder", "rhizon"]

@@ -53,11 +53,22 @@ def ports_within(
     remote: RemoteDefinition | None, counts: Mapping[str, int], fixed: Mapping[str, int]
 ) -> dict[str, int]:
     """A port of the host's for each role, in their order, after those that need several in a row: ``counts`` says how
-    many each needs. What a person fixed stays. Raises StateError where the host has too few, or not that one."""
+    many each needs. Those that the host has set for a role are its; what a person fixed stays. Raises StateError where
+    the host has too few, or not that one."""
     given: Sequence[int] = remote.dictates.ports if remote is not None else ()
-    if not given:
+    roles = {role: port for role, port in remote.dictates.roles.items() if role in counts} if remote is not None else {}
+    if not given and not roles:
         return dict(fixed)
-    free = sorted(set(given))
+    for role, port in roles.items():
+        if fixed.get(role, port) != port:
+            raise StateError(
+                "remote-ports",
+                f"{_name(remote)} has set the {role} port to {port}, not {fixed[role]}",
+                hint=f"Leave out --port {role}=..., or ask the host for that number.",
+            )
+    fixed = {**fixed, **roles}
+    given = sorted({*given, *(port + more for role, port in roles.items() for more in range(counts[role]))})
+    free = given
     made: dict[str, int] = {}
     for role, count in sorted(counts.items(), key=lambda one: (one[0] not in fixed, -one[1])):
         row = [fixed[role]] if role in fixed else free

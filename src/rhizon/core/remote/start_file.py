@@ -12,8 +12,11 @@ __all__ = ["command_findings", "start_file", "start_names"]
 
 
 def start_names(remote: RemoteDefinition) -> dict[str, RelPath | None]:
-    """Names there of the start scripts: that of its system as the host wants it, the other one not at all."""
+    """Names there of the start scripts: that of its system as the host wants it, the other one not at all. A machine
+    with Rhizon has both, as here."""
     unix, windows = START_SCRIPTS
+    if remote.reach.by == "rhizon":
+        return {}
     used, other = (windows, unix) if remote.dictates.system == "windows" else (unix, windows)
     return {used: remote.dictates.start_file or used, other: None}
 
