@@ -26,6 +26,7 @@ NO_IO_IN_CORE = {"os", "shutil", "socket", "subprocess", "time", "tempfile", "pa
 # defined in a command group's module, or in a program of its own; nobody imports them
 SUBCOMMANDS = {
     "build",
+    "probe",
     "serve",
     "show",
     "check",

@@ -1,11 +1,14 @@
 """Rented servers through the program: described, pushed to over SFTP, killed in the middle, started there."""
 
+import json
 import random
+import shlex
 import shutil
 import signal
 import subprocess
 import time
 import unittest
+from typing import Any
 
 from tests.adapters.test_remotes import SSHD, Sshd
 from tests.support import CATALOG, PROGRAM, WORLD, Case, not_fast
@@ -72,8 +75,56 @@ class Rented(Case):
         changed = self.rhizon("push", "moor", "lighthouse", "--json").result
         self.assertIn("drovemoor.ini", [one["path"] for one in changed["steps"] if one["action"] in ("send", "merge")])
         self.assertLessEqual(world.items(), self.placed().items())
+        found = self.rhizon("check", "moor", "--on", "lighthouse", "--json").result
+        self.assertEqual((found["complete"], found["verified"]), (True, "hash"))
+        (self.there / "moors/fairfield/kine.txt").write_text("gone wild")
+        put_back = self.rhizon("restore", "moor", "--on", "lighthouse", "--only", "world", "--json").result
+        self.assertEqual((put_back["to"], bool(put_back["backup"])), (made["when"], True))
+        self.assertLessEqual(world.items(), self.placed().items())
+        self.assertEqual(self.rhizon("undo", "moor", "--on", "lighthouse", "--json").code, 0)
+        pending = self.rhizon("check", "moor", "--on", "lighthouse", "--json")
+        self.assertIn("push-pending", [one["code"] for one in json.loads(pending.out)["findings"]])
+        self.assertEqual(
+            self.rhizon("start", "moor", "--on", "lighthouse", "--json").error["code"], "remote-no-command"
+        )
+        self.assertEqual(self.rhizon("log", "moor", "--on", "lighthouse", "--json").error["code"], "no-log-there")
         wrong = self.rhizon("push", "moor", "nowhere", "--json")
         self.assertEqual(wrong.error["code"], "no-such-remote")
+
+    def test_a_machine_with_rhizon(self) -> None:
+        """It starts what was sent, and says how it is."""
+        program = self.folder / "rhizon-there"
+        state = self.folder / "state-there"
+        environment = self.environment() | {"RHIZON_STATE": str(state), "RHIZON_CONFIG": str(state)}
+        exports = "".join(
+            f"export {name}={shlex.quote(environment[name])}\n" for name in ("RHIZON_STATE", "RHIZON_CONFIG")
+        )
+        program.write_text(f'#!/bin/sh\n{exports}exec {shlex.join(map(str, PROGRAM))} "$@"\n')
+        program.chmod(0o755)
+        there, reach = self.folder / "there/moor", self.sshd.reach(self.there)
+        new = self.rhizon(
+            *("remote", "new", "quay", "--rhizon", f"{reach.user}@127.0.0.1:{reach.port}", "--folder", there),
+            *("--key", reach.key, "--program", program, "--json"),
+        )
+        self.assertEqual(new.code, 0, new.out)
+        self.assertEqual(self.rhizon("remote", "probe", "quay", "--accept-key").code, 0)
+        self.assertTrue(self.rhizon("push", "moor", "quay", "--json").result["complete"])
+
+        def on(*words: str) -> dict[str, Any]:
+            done = self.rhizon(*words, "--on", "quay", "--json")
+            self.assertEqual(done.code, 0, done.out)
+            result: dict[str, Any] = done.result
+            return result
+
+        self.assertTrue(on("check", "moor")["complete"])
+        self.assertEqual(on("status", "moor")["state"], "stopped")
+        on("start", "moor")
+        self.addCleanup(self.rhizon, "stop", "moor", "--on", "quay")
+        self.assertEqual(on("status", "moor")["state"], "ready")
+        self.assertTrue(on("log", "moor")["ready"])
+        self.assertEqual(self.rhizon("push", "moor", "quay", "--json").error["code"], "remote-running")
+        on("stop", "moor")
+        self.assertTrue(self.rhizon("push", "moor", "quay", "--json").result["complete"])
 
     def test_killed_at_any_moment(self) -> None:
         self.rhizon("remote", "probe", "lighthouse", "--accept-key")

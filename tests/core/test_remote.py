@@ -9,8 +9,10 @@ from rhizon.core.allocate.memory import budget
 from rhizon.core.errors import StateError
 from rhizon.core.model.remote import Dictates, PushedFile, Reach, RemoteDefinition
 from rhizon.core.names import RelPath
+from rhizon.core.remote.ftp_listing import parse_list_line, parse_time
 from rhizon.core.remote.limits import heap_within, majors_within, ports_within
 from rhizon.core.remote.push_plan import HereFile, ThereFile, plan_push
+from rhizon.core.remote.start_file import command_findings, start_file, start_names
 from tests.core.kits import sha
 from tests.support import TARNHOLT
 
@@ -124,6 +126,72 @@ class Limits(unittest.TestCase):
                 else:
                     self.assertEqual(ports_within(some, counts, fixed), expected)
         self.assertEqual(ports_within(remote(), {"game": 1}, {"game": 7}), {"game": 7})
+        set_there = remote(roles={"game": 31010, "chat": 31020}, ports=())
+        self.assertEqual(ports_within(set_there, {"game": 2}, {}), {"game": 31010})
+        for counts, fixed in (({"game": 1, "query": 1}, {}), ({"game": 1}, {"game": 31011})):
+            self.assertEqual(self.refused(partial(ports_within, set_there, counts, fixed)), "remote-ports")
+        both = remote(roles={"game": 31002}, ports=(31000, 31001, 31002))
+        self.assertEqual(ports_within(both, {"game": 1, "query": 2}, {}), {"game": 31002, "query": 31000})
+
+
+class StartFiles(unittest.TestCase):
+    def test_what_a_host_starts(self) -> None:
+        for dictates, names, file in (
+            ({}, {"start.sh": "start.sh", "start.cmd": None}, "start.sh"),
+            ({"start_file": RelPath("run.sh")}, {"start.sh": "run.sh", "start.cmd": None}, "run.sh"),
+            ({"system": "windows"}, {"start.cmd": "start.cmd", "start.sh": None}, "start.cmd"),
+            ({"start_command": "java -Xmx1G -jar ./bin/server.jar --quiet"}, None, "bin/server.jar"),
+            ({"start_command": "java -cp /opt/x.jar Main"}, None, "start.sh"),
+        ):
+            with self.subTest(**{one: str(value) for one, value in dictates.items()}):  # type: ignore[attr-defined]
+                definition = remote(**dictates)  # type: ignore[arg-type]
+                self.assertEqual(start_file(definition), file)
+                if names is not None:
+                    self.assertEqual(start_names(definition), names)
+
+    def test_a_command_line_of_the_host(self) -> None:
+        needed = ("-Xmx900m", "-jar", "server.jar", "--loader", "loader/keelson.jar")
+        here = [RelPath("server.jar"), RelPath("start.sh")]
+        for command, severities in (
+            ("", []),
+            ("./start.sh", []),
+            ("java -Xmx900m -jar server.jar --loader loader/keelson.jar", []),
+            ("java -jar server.jar", ["warning"]),
+            ("java -jar other.jar", ["error"]),
+        ):
+            found = command_findings(remote(start_command=command), needed, here)
+            self.assertEqual([one.severity for one in found], severities, command)
+        short = command_findings(remote(start_command="java -jar server.jar"), needed, here)
+        self.assertIn("java -Xmx900m -jar server.jar --loader loader/keelson.jar", short[0].remedy)
+
+
+class Listings(unittest.TestCase):
+    def test_lines_of_servers(self) -> None:
+        rows = (
+            ("-rw-r--r--   1 tove crew         1234 Nov 28 20:27 a b.txt", ("a b.txt", "file", 1234)),
+            ("drwxr-xr-x  12 tove crew         4096 Nov 28  2025 mods", ("mods", "folder", 4096)),
+            ("-rw-r--r-- 1 0 0 1234 févr. 28 20:27 été", ("été", "file", 1234)),
+            ("-rw-r--r-- 1 tove crew 7 28. Nov 20:27 1999 in rain", ("1999 in rain", "file", 7)),
+            ("-rw-r--r--  1 tove  crew  99 2026-11-28 20:27 iso", ("iso", "file", 99)),
+            ("-rw-rw-r--+ 1 tove crew 5 11月 28 20:27 漁.txt", ("漁.txt", "file", 5)),
+            ("-rw-r--r-- 1 tove 1234 Nov 28 20:27 no group", ("no group", "file", 1234)),
+            ("lrwxrwxrwx 1 tove crew 9 Nov 28 20:27 link -> there", ("link -> there", "other", 9)),
+            ("-rw-r--r-- 1 tove crew 3 Nov 28 20:27  led by a space", (" led by a space", "file", 3)),
+            ("11-28-26  08:27PM       <DIR>          mods", ("mods", "folder", 0)),
+            ("11-28-2026  20:27            41744 a b.jar", ("a b.jar", "file", 41744)),
+            ("total 12", None),
+            ("", None),
+            ("-rw-r--r--", None),
+        )
+        for line, expected in rows:
+            with self.subTest(line):
+                found = parse_list_line(line)
+                self.assertEqual(found[:3] if found is not None else None, expected)
+
+    def test_times(self) -> None:
+        for text, seconds in (("20261128202700", 1795897620), ("20261128202700.123", 1795897620), ("20261399000000", 0),
+                              ("now", 0), ("", 0)):  # fmt: skip
+            self.assertEqual(parse_time(text), seconds)
 
 
 if __name__ == "__main__":

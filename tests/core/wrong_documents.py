@@ -179,6 +179,14 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "files": {"mods/a.jar": {"sha256": HASH, "size": 1, "mtime": 1795891528}},
     },
     "push-mark": {"format": "rhizon-push-mark/1", "who": "tove", "host": "quay", "since": 1795891528, "push": "x"},
+    "push-undo": {
+        "format": "rhizon-push-undo/1",
+        "server": "marsh",
+        "since": 1795891528,
+        "files": {"mods/a.jar": {"sha256": HASH, "size": 1, "mtime": 1795891528}},
+        "moved": ["mods/a.jar"],
+        "added": ["mods/b.jar"],
+    },
     "host": {"format": "rhizon-host/1", "memory_mib": 900, "ports": ["24000-24009", "24100"]},
     "sealed": {
         "format": "rhizon-sealed/1",
@@ -232,6 +240,16 @@ def put(*path: Any) -> Callable[[dict[str, Any]], None]:
         for step in way:
             place = place[step]
         place[last] = value
+
+    return change
+
+
+def both(*changes: Callable[[dict[str, Any]], None]) -> Callable[[dict[str, Any]], None]:
+    """Several changes, one after the other."""
+
+    def change(document: dict[str, Any]) -> None:
+        for one in changes:
+            one(document)
 
     return change
 
@@ -438,6 +456,14 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("outside", put("reach", "folder", "/server/../../etc"), "leads outside"),
         ("start file", put("dictates", "start_file", "../run.sh"), "relative path"),
         ("ending", put("dictates", "forbidden", ["exe"]), "is not an ending"),
+        ("two ways to start", put("dictates", "start_command", "java -jar x.jar"), "exclude each other"),
+        ("log", put("dictates", "log", "logs-*/x.txt"), "only the file's name"),
+        ("roles", both(put("dictates", "ports", [1]), put("dictates", "roles", {"game": 2})), "not one of `ports`"),
+        (
+            "control",
+            both(put("reach", "by", "folder"), put("reach", "folder", "/x"), put("control", {"stop": ["x"]})),
+            "here = true",
+        ),
     ),
     "push": (
         ("path", put("files", "../x", {"sha256": HASH, "size": 1, "mtime": 1}), r"\.\./x"),
@@ -448,6 +474,11 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("since", put("since", "today"), "since"),
         ("push", drop("push"), "push: missing"),
         ("who", put("who", 3), "who"),
+    ),
+    "push-undo": (
+        ("path", put("files", "../x", {"sha256": HASH, "size": 1, "mtime": 1}), r"\.\./x"),
+        ("moved", put("moved", ["../x"]), "moved"),
+        ("since", put("since", "now"), "since"),
     ),
     "host": (
         ("range", put("ports", ["9-1"]), "small to large"),

@@ -90,7 +90,7 @@ class SftpFiles:
             raise TrustError(
                 "host-not-known",
                 f"{reach.host} is not known yet; its key is {key.get_fingerprint()}",
-                hint="Compare that with what your host says; to accept it: rhizon remote probe NAME --accept-key",
+                hint="Compare that with what your host says; `rhizon remote probe` accepts it with --accept-key.",
             )
         options: dict[str, Any] = {
             "known_hosts": str(known_hosts),

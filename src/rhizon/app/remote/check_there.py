@@ -173,7 +173,7 @@ class _Check:
         if probed is not None and abs(probed.ahead_seconds) > MUCH_AHEAD:
             way = "ahead" if probed.ahead_seconds > 0 else "behind"
             what = f"its clock was {abs(probed.ahead_seconds)} s {way} when it was probed"
-            yield self._finding("clock", "note", self._remote.name, what, "Files are compared by its own times.")
+            yield self._finding("clock-off", "note", self._remote.name, what, "Files are compared by its own times.")
 
     def _settings(self, there: Mapping[str, ThereFile]) -> Iterator[Finding]:
         """Values there that are not those that were set; a port that players cannot reach is worse."""
@@ -192,7 +192,7 @@ class _Check:
                 native = DIALECTS[dialect].read(data)
             except ValueError as broken:
                 what = f"it cannot be parsed: {printable(str(broken), 200)}"
-                yield self._finding("settings-broken", "error", name, what, "Correct it there, or send yours.")
+                yield self._finding("native-file-broken", "error", name, what, "Correct it there, or send yours.")
                 continue
             for key, wanted in values.items():
                 if enabled is not None and name == enabled.file and name_in(enabled, key) is not None:
