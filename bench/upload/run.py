@@ -261,7 +261,7 @@ def main() -> None:
     if sys.argv[1:2] == ["--line"]:
         asyncio.run(line(int(sys.argv[2]), int(sys.argv[3])))
     parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("cases", nargs="*", choices=CASES, default=CASES)
+    parser.add_argument("cases", nargs="*", default=list(CASES), metavar="CASE")
     parser.add_argument("--rounds", type=int, default=5)
     asked = parser.parse_args()
     for case in asked.cases:

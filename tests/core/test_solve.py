@@ -146,7 +146,7 @@ REFUSED: tuple[tuple[str, Items, dict[str, str | Wish], dict[str, str], str, str
         {"lib": ">=7"},
         {},
         "no-solution",
-        r"none of its releases is \(1.0, 1.5, 2.0\)",
+        r"the list asks for lib >=7; lib has only 1.0, 1.5, 2.0",
     ),
     (
         "excluded need",
@@ -496,6 +496,6 @@ class AgainstTheReferee(unittest.TestCase):
             with self.subTest(seed=seed):
                 self.assertEqual(got, fewest)
                 told = next(one.what for one in current.findings if one.code == "releases-behind")
-                self.assertIn(f" {fewest} releases behind the newest, the fewest possible", told)
+                self.assertRegex(told, rf" {fewest} releases? behind the newest, the fewest possible")
             seen += fewest > 0
         self.assertGreater(seen, 30)

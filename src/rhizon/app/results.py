@@ -165,6 +165,7 @@ _ERROR = {
         "details": {"type": "array", "items": _TEXT},
         "core": {"type": "array", "items": _TEXT},
         "repairs": {"type": "array", "items": {"type": "object"}},
+        "clashes": {"type": "array", "items": {"type": "object"}},
     },
     "additionalProperties": False,
 }

@@ -290,7 +290,7 @@ def _error(error: RhizonError) -> dict[str, object]:
         "details": [printable(one) for one in error.details],
     }
     if isinstance(error, NoSolutionError) and error.core:
-        shown |= {"core": error.core, "repairs": error.repairs}
+        shown |= {"core": error.core, "repairs": error.repairs, "clashes": error.clashes}
     return shown
 
 

@@ -99,12 +99,14 @@ class NoSolutionError(RhizonError):
     """No target and set of releases fits the list.
 
     ``core`` are facts that cannot all hold, of which none can be taken away; ``repairs`` are changes that were
-    tried and help, each a table of kind, item and text.
+    tried and help, each a table of kind, item and text. Where several clashes share no wish, ``clashes`` has the facts
+    of each and the repairs that lift it; ``repairs``, which help alone, is then empty.
     """
 
     exit_code = 3
     core: tuple[str, ...] = ()
     repairs: tuple[dict[str, str | None], ...] = ()
+    clashes: tuple[dict[str, list[str] | list[dict[str, str | None]]], ...] = ()
 
 
 class TrustError(RhizonError):

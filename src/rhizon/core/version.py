@@ -9,7 +9,7 @@ import functools
 import re
 from typing import Any, NamedTuple
 
-__all__ = ["Comparator", "Version", "VersionRange", "parse_range", "parse_version"]
+__all__ = ["Comparator", "Version", "VersionRange", "holds", "parse_range", "parse_version"]
 
 LONGEST = 64
 _VERSION = re.compile(
@@ -17,7 +17,7 @@ _VERSION = re.compile(
     r"(?:-(?P<pre>[0-9A-Za-z][0-9A-Za-z.-]*)|(?P<glued>[A-Za-z][0-9A-Za-z.-]*))?"
     r"(?:\+(?P<build>[0-9A-Za-z][0-9A-Za-z.-]*))?"
 )
-_COMPARATOR = re.compile(r"(?P<op>>=|<=|>|<|=)?\s*(?P<version>\S+)")
+_COMPARATOR = re.compile(r"(?P<op>>=|<=|!=|>|<|=)?\s*(?P<version>\S+)")
 
 # Any: numbers and words mix, and are never compared with each other
 _Key = tuple[Any, ...]
@@ -69,7 +69,7 @@ class Version:
 
 
 class Comparator(NamedTuple):
-    """One comparison of a range; ``op`` is one of ``>= <= > < =``."""
+    """One comparison of a range; ``op`` is one of ``>= <= > < = !=``."""
 
     op: str
     version: Version
@@ -81,7 +81,14 @@ class Comparator(NamedTuple):
             return False  # "<2" is never meant to let 2-preview in
         left, right = (other.order, own.order) if own.build else (other.key, own.key)
         order = (left > right) - (left < right)
-        return {">=": order >= 0, "<=": order <= 0, ">": order > 0, "<": order < 0, "=": order == 0}[self.op]
+        return holds(self.op, order)
+
+
+def holds(op: str, order: int) -> bool:
+    """Whether a comparison holds; ``order`` is negative, 0 or positive for a version that is older, equal or newer."""
+    return {
+        ">=": order >= 0, "<=": order <= 0, ">": order > 0, "<": order < 0, "=": order == 0, "!=": order != 0,
+    }[op]  # fmt: skip
 
 
 class VersionRange:

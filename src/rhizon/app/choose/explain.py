@@ -6,6 +6,7 @@ import msgspec
 
 from rhizon.app.choose.resolve import catalogs_for
 from rhizon.app.choose.sources import read_any
+from rhizon.app.choose.timed import WAIT_SECONDS, TimedWatch
 from rhizon.app.host import Host, majors_to_try
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, NoSolutionError
@@ -34,7 +35,7 @@ def explain_item(host: Host, path: Path, name: str, catalogs: tuple[str, ...], r
     reporter.step(f"solving {source.label}")
     shelf = catalogs_for(host, source, game, catalogs, reporter)
     request = source.request(majors_to_try(game, host.runtimes(game)))
-    lock = solve(request, game, shelf).lock
+    lock = solve(request, game, shelf, TimedWatch(WAIT_SECONDS, reporter)).lock
     release = next((one for one in lock.releases if one.id == name), None)
     if release is None:
         dropped = next((one.reason for one in lock.dropped if one.id == name), "")

@@ -1,7 +1,9 @@
 """From a source to a lock."""
 
+import contextlib
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Literal
 
@@ -11,8 +13,10 @@ from rhizon import __version__
 from rhizon.adapters.catalogs import Catalogs
 from rhizon.adapters.http import Network
 from rhizon.app.choose.sources import Source
+from rhizon.app.choose.timed import WAIT_SECONDS, TimedWatch
 from rhizon.app.host import Host, majors_to_try
 from rhizon.app.reporter import Reporter
+from rhizon.core.errors import CancelledError, NoSolutionError
 from rhizon.core.model.decode import encode_line
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import LaidFile, Lock
@@ -23,9 +27,14 @@ from rhizon.core.settings.content import with_content
 from rhizon.core.solve import Solution, solve
 from rhizon.core.units import counted
 
-__all__ = ["Prefer", "Remembered", "SolveOptions", "catalogs_for", "named_majors", "solve_source"]
+__all__ = ["Prefer", "Remembered", "SolveOptions", "Stopping", "catalogs_for", "named_majors", "solve_source"]
 
 Prefer = Literal["list", "current"]
+Stopping = Callable[[], AbstractContextManager[Callable[[], bool]]]  # gives what says whether to stop
+
+
+def _never() -> AbstractContextManager[Callable[[], bool]]:
+    return contextlib.nullcontext(lambda: False)
 
 
 class Remembered(msgspec.Struct, frozen=True, kw_only=True):
@@ -69,12 +78,19 @@ def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
 
 class SolveOptions(msgspec.Struct, frozen=True, kw_only=True):
     """How to choose: as close as possible to the lock ``keep``; newest in the order of the list or ``current`` over all
-    of it; only with these runtime ``majors``. Where ``remembered`` answers the same question, nothing is solved."""
+    of it; only with these runtime ``majors``. Where ``remembered`` answers the same question, nothing is solved. It ends
+    after ``wait`` seconds with the best answer so far, or when what ``stopping`` gives says so, which is around the
+    search alone."""
 
     keep: Lock | None = None
     prefer: Prefer = "list"
     majors: tuple[int, ...] | None = None
     remembered: Remembered | None = None
+    wait: float = WAIT_SECONDS
+    stopping: Stopping = _never
+
+
+UNPROVED = ("optional-not-proved", "target-not-proved", "keep-not-proved")
 
 
 def solve_source(
@@ -97,7 +113,19 @@ def solve_source(
         reporter.done("the list and its catalogs have not changed")
         return remembered
     catalogs.prefetch(game.id, list(source.document.content))  # over a network one after the other takes far longer
-    solution = solve(msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer), game, catalogs)
+    request = msgspec.structs.replace(source.request(majors), keep=keep, prefer=prefer)
+    with options.stopping() as asked:
+        watch = TimedWatch(options.wait, reporter, asked)
+        try:
+            solution = solve(request, game, catalogs, watch)
+        except NoSolutionError as refused:
+            if watch.interrupted and refused.code == "solve-gave-up":
+                raise CancelledError(
+                    "solve-interrupted", f"{source.label}: interrupted before there was an answer", hint=refused.hint
+                ) from None
+            raise
+    if any(one.code in UNPROVED for one in solution.findings):
+        question = ""  # with more time the answer may be another one
     lock = _whole(solution.lock, source)
     require_no_secrets(with_content(game, lock), source.settings, source.label)
     target = lock.target

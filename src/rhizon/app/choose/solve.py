@@ -5,8 +5,9 @@ from pathlib import Path
 import msgspec
 
 from rhizon.adapters.files import translated, write_atomic
-from rhizon.app.choose.resolve import Prefer, SolveOptions, catalogs_for, solve_source
+from rhizon.app.choose.resolve import Prefer, SolveOptions, Stopping, catalogs_for, solve_source
 from rhizon.app.choose.sources import read_any, read_lock
+from rhizon.app.choose.timed import WAIT_SECONDS
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError
@@ -54,7 +55,7 @@ class SolveResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class SolveWishes(msgspec.Struct, frozen=True, kw_only=True):
     """What a person asks for: other catalogs, where to write the lock (with ``write``), releases as close as possible
-    to those of a lock, what to prefer, and the game of a folder of archives."""
+    to those of a lock, what to prefer, how long it may take and who may interrupt it, and the game of a folder of archives."""
 
     catalogs: tuple[str, ...] = ()
     lock_file: Path | None = None
@@ -62,6 +63,8 @@ class SolveWishes(msgspec.Struct, frozen=True, kw_only=True):
     close_to: Path | None = None
     prefer: Prefer = "list"
     game: str | None = None
+    wait: float = WAIT_SECONDS
+    stopping: Stopping | None = None
 
 
 def solve_to_lock(host: Host, path: Path, wishes: SolveWishes, reporter: Reporter) -> SolveResult:
@@ -73,7 +76,9 @@ def solve_to_lock(host: Host, path: Path, wishes: SolveWishes, reporter: Reporte
     game = host.games(source.beside).get(source.game)
     kept = read_lock(wishes.close_to) if wishes.close_to is not None else None
     shelf = catalogs_for(host, source, game, wishes.catalogs, reporter)
-    options = SolveOptions(keep=kept, prefer=wishes.prefer)
+    options = SolveOptions(keep=kept, prefer=wishes.prefer, wait=wishes.wait)
+    if wishes.stopping is not None:
+        options = msgspec.structs.replace(options, stopping=wishes.stopping)
     solution = solve_source(host, source, game, shelf, reporter, options).solution
     lock = solution.lock
     file = wishes.lock_file or source.beside / f"{source.name}.lock.json"

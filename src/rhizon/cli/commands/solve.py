@@ -10,6 +10,7 @@ from rhizon.cli.completion import complete_games
 from rhizon.cli.folder_files import show_folder_files
 from rhizon.cli.options import catalog_options, output_option
 from rhizon.cli.output import Step, say
+from rhizon.cli.terminal import stop_signals
 from rhizon.core.units import size_text
 
 if TYPE_CHECKING:
@@ -48,6 +49,14 @@ __all__ = ["solve"]
     help="Newest in the order of the list, or fewest releases behind in total.",
 )
 @click.option(
+    "--wait",
+    type=click.FloatRange(1, 86400),
+    default=30,
+    show_default=True,
+    metavar="SECONDS",
+    help="Longest time; then the best answer so far is given, marked as not proved.",
+)
+@click.option(
     "--game",
     metavar="ID",
     shell_complete=complete_games,
@@ -60,17 +69,25 @@ def solve(
     output: Path | None,
     close_to: Path | None,
     prefer: Literal["list", "current"],
+    wait: float,
     game: str | None,
 ) -> Answer:
     """Choose one target and one release of everything on LIST (a content list, a pack, a folder of archives).
 
     Writes the lock beside the list or to --output. The same list and catalogs give the same bytes. Exit code 3 when
-    nothing fits, with what conflicts and what would help.
+    nothing fits, with what conflicts and what would help. Ctrl-C ends it with the best answer so far.
     """
     from rhizon.app.choose.solve import SolveWishes, solve_to_lock
 
     wishes = SolveWishes(
-        catalogs=catalogs, lock_file=output, write=not call.dry_run, close_to=close_to, prefer=prefer, game=game
+        catalogs=catalogs,
+        lock_file=output,
+        write=not call.dry_run,
+        close_to=close_to,
+        prefer=prefer,
+        game=game,
+        wait=wait,
+        stopping=stop_signals,
     )
     solved = solve_to_lock(call.host, source, wishes, call.reporter)
     call.close()

@@ -19,7 +19,7 @@ __all__ = ["read_id", "read_version", "version_in_name", "with_read_versions"]
 _FINISHED = {"final", "ga", "release", "stable"}
 _PART = re.compile(r"\d+|[A-Za-z]+")
 _NAMED = re.compile(r"[-_ ]v?(\d[\w.+-]*)$")
-_BOUND = re.compile(r"\s*(>=|<=|>|<|=)?\s*(.*?)\s*")
+_BOUND = re.compile(r"\s*(>=|<=|!=|>|<|=)?\s*(.*?)\s*")
 _UNKNOWN = "${"  # of a placeholder that no build filled in
 
 

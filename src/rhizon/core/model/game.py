@@ -40,7 +40,7 @@ from rhizon.core.model.game_rules import OWN_LOADER, broken_rules
 from rhizon.core.model.metadata import ContentKind
 from rhizon.core.model.setting import PortDefinition, SettingDefinition, Stored
 from rhizon.core.names import RelPath
-from rhizon.core.version import Version, VersionRange
+from rhizon.core.version import Version, VersionRange, holds
 
 __all__ = [
     "OWN_LOADER",
@@ -159,10 +159,10 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         for one in wanted.comparators:
             if one.version.text in self.versions:
                 gap = self.position(version) - self.position(one.version.text)
-                holds = {">=": gap >= 0, "<=": gap <= 0, ">": gap > 0, "<": gap < 0, "=": gap == 0}[one.op]
+                fits = holds(one.op, gap)
             else:
-                holds = one.admits(Version(version))
-            if not holds:
+                fits = one.admits(Version(version))
+            if not fits:
                 return False
         return True
 

@@ -1,21 +1,24 @@
-"""Keep as many soft wishes as possible kept, by implicit hitting sets.
+"""Keep as many soft wishes as possible, by implicit hitting sets.
 
 Everything soft is assumed; a refusal names assumptions that cannot hold together (a core); the smallest set that
 hits every core seen so far is given up, and the question is asked again. The first answer is optimal, since
 whatever fits must give up a hitting set (Davies and Bacchus, "Solving MAXSAT by Solving a Sequence of Simpler
-SAT Instances", CP 2011).
+SAT Instances", CP 2011). Among the smallest sets the preferred one is tried, so that answer is the preferred one, too.
 """
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from typing import NamedTuple
 
 from rhizon.core.model.catalog import Release
 from rhizon.core.solve.engine import RefusedError
+from rhizon.core.solve.hitting import HittingSets, least_size
 from rhizon.core.solve.search import Assumption, Search
+from rhizon.core.solve.watch import GaveUpError
 
-__all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current", "smallest_hitting_set"]
+__all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current"]
 
-MOST_CORES = 80
+MOST_DROPPED = 6  # of one core at once, on the way to a first answer
+MOST_PAIRED = 400  # soft ones of which each two are looked at
 MOST_TRIMS = 4
 MOST_DELETED = 12
 MOST_WORK = 40_000  # searches times items, over one whole question: some ten seconds where each search is hard
@@ -23,75 +26,113 @@ MOST_NODES = 40_000  # of the search for the cheapest steps, over one whole ques
 
 
 class Kept:
-    """The choice, the assumptions that were given up, and whether fewer could not have been (``proved``)."""
+    """The choice, the assumptions that were given up, and how few could have been (``least``); ``proved``: not
+    fewer."""
 
-    def __init__(self, chosen: dict[str, Release], given_up: list[Assumption], *, proved: bool) -> None:
+    def __init__(self, chosen: dict[str, Release], given_up: list[Assumption], *, least: int) -> None:
         self.chosen = chosen
         self.given_up = given_up
-        self.proved = proved
+        self.least = least
+
+    @property
+    def proved(self) -> bool:
+        """Whether fewer could not have been given up, and no better ones of as many."""
+        return len(self.given_up) <= self.least
 
 
 def keep_most(search: Search, wishes: Sequence[str], hard: Sequence[Assumption], soft: Sequence[Assumption]) -> Kept:
     """Gives up as few of ``soft`` as possible; among as few, the later ones. A wish whose own assumption is given
-    up is not a wish any more. Raises RefusedError when even none of them fits."""
-    cores: list[frozenset[int]] = []
-    order = {one.tag: at for at, one in enumerate(soft)}
-    proved = True
-    while True:
-        if len(cores) < MOST_CORES:
-            drop = smallest_hitting_set(cores)
-        else:  # too many ways to weigh up: from here on whole cores go, which is no longer the least
-            proved = False
-            drop = frozenset().union(*cores[MOST_CORES - 1 :], smallest_hitting_set(cores[: MOST_CORES - 1]))
-        kept = [one for at, one in enumerate(soft) if at not in drop]
-        gone = {soft[at].item for at in drop if soft[at].tag[0] == "wish"}
+    up is not a wish any more. When the time is over, the most that fitted so far. Raises RefusedError when even none
+    of them fits, GaveUpError when it is not known whether they do."""
+    try:
+        return Kept(search.run(wishes, [*hard, *soft]), [], least=0)
+    except RefusedError as refused:
+        first = refused
+    return _Most(search, wishes, hard, soft).found(first)
+
+
+class _Most:
+    """One search for what can be kept."""
+
+    def __init__(
+        self, search: Search, wishes: Sequence[str], hard: Sequence[Assumption], soft: Sequence[Assumption]
+    ) -> None:
+        self._search, self._wishes, self._hard, self._soft = search, wishes, hard, soft
+        self._order = {one.tag: at for at, one in enumerate(soft)}
+        self._cores: list[frozenset[int]] = []
+        self._best: Kept | None = None
+        self._floor = 0
+
+    def found(self, first: RefusedError) -> Kept:
+        """The most that can be kept, by one core after the other."""
+        self._learn(first)
+        watch = self._search.watch
+        hitting = HittingSets(watch)
         try:
-            chosen = search.run([name for name in wishes if name not in gone], [*hard, *kept])
-        except RefusedError as refused:
-            core = frozenset(order[tag] for tag in refused.assumed if tag in order)
-            if not core:
+            self._begin()
+            while True:
+                drop = hitting.preferred(self._cores)
+                self._floor = max(self._floor, len(drop))
+                kept = self._tried(drop)
+                if kept is not None:
+                    return Kept(kept.chosen, kept.given_up, least=len(kept.given_up))
+        except GaveUpError:
+            if self._best is None:
                 raise
-            cores.append(core)
-            continue
-        return Kept(chosen, [soft[at] for at in sorted(drop)], proved=proved)
+            masks = (sum(1 << one for one in core) for core in self._cores)
+            return Kept(self._best.chosen, self._best.given_up, least=max(self._floor, least_size(masks)))
 
+    def _begin(self) -> None:
+        """A first answer in any case: each one is kept that fits beside those before it. Then which two of them do not
+        fit beside each other, as far as that follows without a search."""
+        drop: set[int] = set()
+        while True:
+            kept = self._run(drop)
+            if kept is not None:
+                break
+            drop |= self._cores[-1] if len(self._cores[-1]) < MOST_DROPPED else {max(self._cores[-1] - drop)}
+        for at in sorted(drop):
+            kept = self._run(drop - {at})
+            if kept is not None:
+                drop -= {at}
+        if len(self._soft) <= MOST_PAIRED:
+            for at, one in enumerate(self._soft):
+                for other in self._search.ruled_out(self._wishes, [*self._hard, one], self._soft):
+                    self._cores.append(frozenset((at, self._order[other.tag])))
 
-def smallest_hitting_set(cores: Sequence[frozenset[int]]) -> frozenset[int]:
-    """A set of least size that meets every core; among those, the one whose members are the latest.
+    def _tried(self, drop: Collection[int]) -> Kept | None:
+        """The answer without some, or None. Then more cores are looked for, which share nothing with the first."""
+        kept = self._run(drop)
+        if kept is not None:
+            return kept
+        gone = set(drop)
+        while True:
+            gone |= self._cores[-1]
+            if self._run(gone) is not None:
+                return None
 
-    Iterative deepening over the size; each step branches on the members of one core that is not met.
-    """
-    for size in range(len(cores) + 1):
-        found = _hit(cores, size, frozenset())
-        if found is not None:
-            return found
-    return frozenset()
+    def _run(self, drop: Collection[int]) -> Kept | None:
+        """The choice without some, or None and one core more. Raises RefusedError where the soft ones have no part in
+        it."""
+        kept = [one for at, one in enumerate(self._soft) if at not in drop]
+        gone = {self._soft[at].item for at in drop if self._soft[at].tag[0] == "wish"}
+        try:
+            chosen = self._search.run([name for name in self._wishes if name not in gone], [*self._hard, *kept])
+        except RefusedError as refused:
+            self._learn(refused)
+            return None
+        found = Kept(chosen, [self._soft[at] for at in sorted(drop)], least=0)
+        if self._best is None or len(found.given_up) < len(self._best.given_up):
+            self._best = found
+            most = len(self._soft) - max(self._floor, 1)
+            self._search.watch.step(self._search.conflicts, f"{len(kept)} of at most {most} kept")
+        return found
 
-
-def _hit(cores: Sequence[frozenset[int]], size: int, taken: frozenset[int]) -> frozenset[int] | None:
-    """A cheapest set that contains a member of every core (a minimum hitting set), by branch and bound."""
-    unmet = [core for core in cores if not core & taken]
-    if not unmet:
-        return taken
-    if size == 0 or _disjoint(unmet) > size:
-        return None
-    best: frozenset[int] | None = None
-    for member in sorted(sorted(unmet, key=len)[0], reverse=True):
-        found = _hit(unmet, size - 1, taken | {member})
-        if found is not None and (best is None or sorted(found) > sorted(best)):
-            best = found
-    return best
-
-
-def _disjoint(cores: Sequence[frozenset[int]]) -> int:
-    """How many cores share nothing with each other, at least: each needs a member of its own."""
-    seen: set[int] = set()
-    count = 0
-    for core in sorted(cores, key=len):
-        if not core & seen:
-            seen |= core
-            count += 1
-    return count
+    def _learn(self, refused: RefusedError) -> None:
+        core = frozenset(self._order[tag] for tag in refused.assumed if tag in self._order)
+        if not core:
+            raise refused
+        self._cores.append(core)
 
 
 class Ladder(NamedTuple):

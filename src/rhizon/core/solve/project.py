@@ -5,7 +5,7 @@ from bisect import bisect_left, bisect_right
 from rhizon.core.model.catalog import Item, Release
 from rhizon.core.version import Comparator, VersionRange
 
-__all__ = ["ABSENT", "Project"]
+__all__ = ["ABSENT", "Project", "gives"]
 
 ABSENT = 1
 
@@ -49,6 +49,8 @@ class Project:
                 high = bisect_left(self._keys, bound.key if bound.pre else (bound.key[0], (0,)))
             case "<=":
                 high = bisect_right(self._keys, bound.key)
+            case "!=":
+                return self.full & ~ABSENT & ~self._compared(Comparator("=", bound))
             case _:
                 low, high = bisect_left(self._keys, bound.key), bisect_right(self._keys, bound.key)
         return ((1 << high) - (1 << low)) << 1 if high > low else 0
@@ -66,9 +68,10 @@ class Project:
         An item never stands in for itself."""
         if wanted not in self.given:
             return 0
-        return sum(2 << at for at, one in enumerate(self.releases) if _gives(one, wanted, admitted, embedded=embedded))
+        return sum(2 << at for at, one in enumerate(self.releases) if gives(one, wanted, admitted, embedded=embedded))
 
 
-def _gives(release: Release, wanted: str, admitted: VersionRange, *, embedded: bool) -> bool:
+def gives(release: Release, wanted: str, admitted: VersionRange, *, embedded: bool) -> bool:
+    """Whether a release stands in for an item in a range: it says so, or, where that counts, carries it inside."""
     given = (*release.provides, *release.embeds) if embedded else release.provides
     return any(one.id == wanted and admitted.admits(one.version) for one in given)

@@ -4,19 +4,31 @@ from collections.abc import Iterable, Mapping
 
 from rhizon.core.solve.engine import Engine, RefusedError
 from rhizon.core.solve.project import ABSENT
-from rhizon.core.solve.reasons import Clash, Fact, Limit, Need, Wished
+from rhizon.core.solve.reasons import Chain, Clash, Fact, Folded, Limit, Need, Wished, natural
 from rhizon.core.solve.space import Space
 
-__all__ = ["chain", "headline", "irreducible"]
+__all__ = ["chain", "folded", "headline", "irreducible"]
+
+MOST_CONFLICTS = 3000  # of one look at whether some facts can hold
+MOST_IN_HEADLINE = 5
+LONG_CHAIN = 4
 
 
 def irreducible(space: Space, facts: Iterable[object]) -> list[Fact]:
-    """Facts that cannot all hold, of which none can be taken away; in the order of a story.
+    """Facts that cannot all hold, wishes among them, of which none can be taken away; in the order of a story.
 
     Deletion, with each refusal on the way shrinking the set to what it needed (Belov and Marques-Silva,
-    "Accelerating MUS Extraction with Recursive Model Rotation", FMCAD 2011, section II).
+    "Accelerating MUS Extraction with Recursive Model Rotation", FMCAD 2011, section II). A fact of which that is not
+    decided in bounded time stays.
     """
-    left = sorted(dict.fromkeys(space.told(facts)), key=repr)
+    given = list(facts)
+    left = sorted(dict.fromkeys(space.told(given)), key=repr)
+    refused = _refused(space, left)
+    if refused is None:  # why the releases of a wish cannot be, which alone is no clash
+        left = sorted(dict.fromkeys(space.told([*given, *space.wished()])), key=repr)
+        refused = _refused(space, left)
+    if refused is not None:
+        left = [one for one in left if one in refused]
     needed: set[Fact] = set()
     for fact in _expendable_first(left):
         if fact in needed or fact not in left:
@@ -37,7 +49,7 @@ def _expendable_first(facts: list[Fact]) -> list[Fact]:
 
 
 def _refused(space: Space, facts: list[Fact]) -> set[Fact] | None:
-    """Facts behind the refusal when these alone cannot hold; None when they can."""
+    """Facts behind the refusal when these alone cannot hold; None when they can, or when that is not decided."""
     engine = Engine()
     limits: dict[str, list[tuple[int, Fact]]] = {}
     clauses: list[tuple[Mapping[str, int], Fact]] = []
@@ -66,8 +78,8 @@ def _refused(space: Space, facts: list[Fact]) -> set[Fact] | None:
 
 
 def _complete(engine: Engine) -> None:
-    """Any values that fit, absent first. Raises RefusedError."""
-    while True:
+    """Any values that fit, absent first; as far as bounded time goes. Raises RefusedError."""
+    while engine.conflicts < MOST_CONFLICTS:
         false = engine.propagate()
         if false is not None:
             engine.learn(false)
@@ -82,7 +94,7 @@ def _complete(engine: Engine) -> None:
 def chain(facts: list[Fact]) -> list[Fact]:
     """Wishes first, each followed by what it leads to; an item is spoken of before what hangs on it."""
     told: list[Fact] = []
-    waiting = sorted(facts, key=lambda one: (not isinstance(one, Wished), repr(one)))
+    waiting = sorted(facts, key=lambda one: (not isinstance(one, Wished), natural(repr(one))))
     items: list[str] = []
     while waiting:
         step = next(
@@ -102,12 +114,62 @@ def chain(facts: list[Fact]) -> list[Fact]:
     return told
 
 
+def folded(facts: list[Fact]) -> list[Fact | Folded | Chain]:
+    """The same with facts of one kind told together: wishes for any release, needs and conflicts of the same releases,
+    limits of one reason, and chains of needs."""
+    groups: dict[object, list[Fact]] = {}
+    for fact in facts:
+        groups.setdefault(_kind_of(fact), []).append(fact)
+    found: list[Fact | Folded | Chain] = []
+    for alike in groups.values():
+        found += [Folded(tuple(alike))] if len(alike) > 1 else alike
+    return _chained(found)
+
+
+def _chained(facts: list[Fact | Folded | Chain]) -> list[Fact | Folded | Chain]:
+    """Long runs of needs, each of what the one before leads to, as one."""
+    found: list[Fact | Folded | Chain] = []
+    run: list[Need] = []
+
+    def end() -> None:
+        found.extend([Chain(tuple(run))] if len(run) >= LONG_CHAIN else run)
+        run.clear()
+
+    for fact in facts:
+        link = isinstance(fact, Need) and len(fact.wanted) == 1 and not fact.missing and not fact.there
+        if not link or (run and isinstance(fact, Need) and run[-1].wanted[0][0] != fact.item):
+            end()
+        if link and isinstance(fact, Need):
+            run.append(fact)
+        else:
+            found.append(fact)
+    end()
+    return found
+
+
+def _kind_of(fact: Fact) -> object:
+    """What facts that are told together share."""
+    match fact:
+        case Wished(_, "*", ()):
+            return Wished
+        case Limit(_, _, reason, _):
+            return Limit, reason
+        case Need(item, versions, wanted, missing, there) if len(wanted) == 1 and not missing and not there:
+            return Need, item, versions
+        case Clash(item, versions, _, _, only):
+            return Clash, item, versions, only
+    return fact
+
+
 def headline(facts: list[Fact], target: str) -> str:
     """The clash in one sentence."""
-    wished = [one.item for one in facts if isinstance(one, Wished)]
+    wished = sorted((one.item for one in facts if isinstance(one, Wished)), key=natural)
     if not wished:
         return f"nothing fits on {target}"
     if len(wished) == 1:
         return f"{wished[0]} is not available on {target}"
-    names = f"{', '.join(wished[:-1])} and {wished[-1]}"
+    if len(wished) > MOST_IN_HEADLINE:
+        names = f"{', '.join(wished[: MOST_IN_HEADLINE - 1])} and {len(wished) - MOST_IN_HEADLINE + 1} more"
+    else:
+        names = f"{', '.join(wished[:-1])} and {wished[-1]}"
     return f"{names} are not available together on {target}"

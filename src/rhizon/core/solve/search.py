@@ -15,10 +15,11 @@ from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.project import ABSENT, Project
 from rhizon.core.solve.roam import Roam
 from rhizon.core.solve.space import Space
+from rhizon.core.solve.watch import Watch
 
-__all__ = ["Assumption", "GaveUpError", "Search"]
+__all__ = ["Assumption", "Search"]
 
-MOST_CONFLICTS = 20_000
+CHECK_STEPS = 64  # of the search, between two looks at the clock
 PATIENCE = 30  # conflicts in the order of preference before looking where the conflicts are
 
 
@@ -28,10 +29,6 @@ class Assumption(NamedTuple):
     item: str
     mask: int
     tag: tuple[str, ...]
-
-
-class GaveUpError(Exception):
-    """The limit of conflicts was reached."""
 
 
 class _State(NamedTuple):
@@ -46,8 +43,9 @@ class Search:
     """A search that can be asked again under other assumptions and keeps what it has learned; ``runs`` counts how often
     it was."""
 
-    def __init__(self, space: Space) -> None:
+    def __init__(self, space: Space, watch: Watch | None = None) -> None:
         self.space = space
+        self.watch = watch if watch is not None else Watch()
         self.runs = 0
         self._engine = space.engine
         self._needs: list[Requirement] = []
@@ -67,7 +65,12 @@ class Search:
         engine = self._engine
         self._patience = engine.conflicts + PATIENCE
         conflict: int | None = None
+        steps = 0
         while True:
+            steps += 1
+            if steps % CHECK_STEPS == 0:
+                self.watch.step(engine.conflicts)
+                self.watch.check()
             if conflict is None:
                 conflict = engine.propagate()
             if conflict is not None:
@@ -88,10 +91,8 @@ class Search:
 
     def _resolve(self, conflict: int) -> int | None:
         """After a conflict: learns from it and goes back, or, at the first one, ties all items together. Answers the
-        conflict that this leads to, if it does. Raises RefusedError (nothing is left), GaveUpError."""
+        conflict that this leads to, if it does. Raises RefusedError (nothing is left)."""
         engine, roam = self._engine, self._roam
-        if engine.conflicts >= MOST_CONFLICTS:
-            raise GaveUpError
         following: int | None = None
         if self.space.loose and engine.level:
             # a list that clashes once clashes often: from then on items narrow each other early
@@ -131,6 +132,35 @@ class Search:
         if self._roam is not None and self._roam.witness[project.var] != bit:
             self._probing = True
         return conflict
+
+    @property
+    def conflicts(self) -> int:
+        """How many there were so far."""
+        return self._engine.conflicts
+
+    def ruled_out(
+        self, wishes: Sequence[str], assumptions: Sequence[Assumption], others: Sequence[Assumption]
+    ) -> list[Assumption]:
+        """Those of others that cannot hold beside some assumptions, as far as that follows without a search. Raises
+        RefusedError where nothing fits at all."""
+        self.watch.check()
+        self._reset(wishes, {one.item for one in (*assumptions, *others)})
+        self.settle()
+        for one in assumptions:
+            mask = one.mask & self.space.domain(self.space.project(one.item))
+            if not mask:
+                break
+            self._saved.append(_State(len(self._needs), self._next, len(self._chosen)))
+            self._engine.decide(self.space.project(one.item).var, mask, one.tag)
+            if self._engine.propagate() is not None:
+                break
+        else:
+            left = {one.tag: one.mask & self.space.domain(self.space.project(one.item)) for one in others}
+            found = [one for one in others if not left[one.tag]]
+            self._engine.backjump(0)
+            return found
+        self._engine.backjump(0)
+        return []
 
     def settle(self) -> None:
         """Lets every item touched so far narrow the others before anything is decided. Raises RefusedError."""

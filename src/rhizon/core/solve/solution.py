@@ -1,13 +1,13 @@
 """The answer: a lock, with findings and the reasons for what was not taken."""
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection, Iterator, Mapping
 
 import msgspec
 
 from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import Artefact, HostFiles, LoaderBuild, Release
 from rhizon.core.model.lock import Dropped, HeldBack, Lock, LockedFile, LockedLoader, LockedRelease, Target
-from rhizon.core.solve.sides import asked_by, reachable
+from rhizon.core.solve.sides import asked_by, met_by, reachable
 from rhizon.core.solve.universe import Universe
 from rhizon.core.version import VersionRange
 
@@ -28,8 +28,10 @@ def make_lock(
     host: tuple[str, HostFiles],
     chosen: dict[str, Release],
     dropped: tuple[Dropped, ...],
+    beside: Mapping[str, str],
 ) -> Lock:
-    """The lock of a search's result; releases are in id order, so that a lock is easy to compare."""
+    """The lock of a search's result; releases are in id order, so that a lock is easy to compare. ``beside`` says what
+    newer releases do not fit beside."""
     wishes = list(universe.request.wishes)
     server = reachable(chosen, wishes, server=True)
     players = reachable(chosen, wishes, server=False)
@@ -50,7 +52,9 @@ def make_lock(
                 on_server=name in server,
                 for_players=name in players,
                 because=tuple(asked[name]),
-                held_back_by=_held_back(universe, target, name, chosen[name], needed.get(name, [])),
+                held_back_by=_held_back(
+                    universe, target, name, chosen[name], needed.get(name, []), beside.get(name, "")
+                ),
                 runtime=release.runtime,
                 ports=release.ports,
                 settings=release.settings,
@@ -86,7 +90,7 @@ def _load_order(chosen: dict[str, Release], wishes: list[str], server: Collectio
 
     def before(name: str) -> Iterator[str]:
         release = chosen[name]
-        named = (one.id for need in release.requires for one in need.alternatives)
+        named = (one for need in release.requires for one in met_by(chosen, wishes, name, need))
         return (one for one in (*named, *(other.id for other in release.optional)) if one in server)
 
     order: dict[str, None] = {}
@@ -123,7 +127,12 @@ def _needed_ranges(chosen: dict[str, Release]) -> dict[str, list[tuple[str, Vers
 
 
 def _held_back(
-    universe: Universe, target: Target, name: str, own: Release, needed: list[tuple[str, VersionRange]]
+    universe: Universe,
+    target: Target,
+    name: str,
+    own: Release,
+    needed: list[tuple[str, VersionRange]],
+    beside: str,
 ) -> HeldBack | None:
     """Why the newest release that was not withdrawn is not the one that was taken."""
     for newest, reason in universe.releases(name, target):
@@ -138,7 +147,7 @@ def _held_back(
                     for who, wanted in needed
                     if not wanted.admits(newest.version)
                 ),
-                "does not fit together with the other releases",
+                beside or "does not fit together with the other releases",
             )
         return HeldBack(newest=newest.version, reason=f"{newest.version} {reason}")
     return None

@@ -11,77 +11,54 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Dropped, Target
 from rhizon.core.names import suggestions
 from rhizon.core.solve.engine import RefusedError
+from rhizon.core.solve.failure import Failure, no_solution
+from rhizon.core.solve.held_back import beside_what
 from rhizon.core.solve.optimise import Kept, Ladder, keep_most, most_current
 from rhizon.core.solve.problem import Request, Shelf
 from rhizon.core.solve.project import ABSENT
 from rhizon.core.solve.reasons import Fact, Wished, sentence
-from rhizon.core.solve.refusal import headline, irreducible
-from rhizon.core.solve.repairs import Fit, repairs
-from rhizon.core.solve.search import Assumption, GaveUpError, Search
+from rhizon.core.solve.refusal import folded, irreducible
+from rhizon.core.solve.search import Assumption, Search
 from rhizon.core.solve.solution import Solution, make_lock
 from rhizon.core.solve.space import Space
 from rhizon.core.solve.targets import candidates
 from rhizon.core.solve.universe import Universe
+from rhizon.core.solve.watch import GaveUpError, Watch
+from rhizon.core.units import counted
 
-__all__ = ["answer", "solve"]
+__all__ = ["solve"]
 
 
 class _Best(msgspec.Struct):
-    """The best target so far; ``cost`` is what it gives up, in the order in which that counts."""
+    """The best target so far; ``cost`` is what it gives up, in the order in which that counts: how many optional
+    wishes, which (earlier ones count more), how many changes of a lock that is to be kept."""
 
-    cost: tuple[int, int]
+    cost: tuple[int, tuple[bool, ...], int]
     target: Target
     build: LoaderBuild | None
     kept: Kept
     dropped: tuple[Dropped, ...]
     behind: int | None = None
+    behind_proved: bool = True
 
 
-class _Failure(msgspec.Struct):
-    """A target that does not carry the required wishes; ``carried`` counts those that it has releases for."""
-
-    target: Target
-    search: Search
-    refused: RefusedError
-    carried: int
-
-    def again(self, universe: Universe, item: str) -> Fit:
-        """Meets the required wishes of a question that was changed in one item only, with all that is known of the
-        releases. Raises RefusedError, GaveUpError."""
-        space = self.search.space
-        required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
-        if space.carries(item):
-            space = Space(universe, self.target, required)
-            return Fit(self.target, Search(space).run(required))
-        space.ask_again(universe, item)
-        return Fit(self.target, self.search.run(required))
-
-
-def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
+def solve(request: Request, game: GameDefinition, shelf: Shelf, watch: Watch | None = None) -> Solution:
     """The preferred target that meets every required wish and keeps most optional ones.
 
-    Raises :class:`NoSolutionError` with an irreducible core and verified repairs when none does.
+    Raises :class:`NoSolutionError` with irreducible cores and verified repairs when none does, and when it is not
+    decided before ``watch`` is over; an answer that was found by then is returned, with a finding that says so.
     """
+    watch = watch if watch is not None else Watch()
     shelf = _Remembering(shelf)
     universe = Universe(request, game, shelf)
     findings = _known(request, game, shelf, universe)
     host = shelf.host(game.id)
-    best: _Best | None = None
-    failures: list[_Failure] = []
     targets = _keep_first(request, candidates(request, game, host[1]))
     universe.warm(targets[0][0])
-    for target, build in targets:
-        outcome = _on_target(universe, target, build)
-        if isinstance(outcome, _Failure):
-            failures.append(outcome)
-            continue
-        if best is None or outcome.cost < best.cost:
-            best = outcome
-        if best.cost == (0, 0) or (request.keep is not None and best.target == request.keep.target):
-            break
+    best, failures, untried = _tried(universe, targets, watch)
     if best is None:
-        raise _no_solution(universe, shelf, failures)
-    findings += _kept_findings(universe, best)
+        raise no_solution(universe, failures, watch)
+    findings += _kept_findings(universe, best, untried)
     findings += [
         Finding(
             code="catalog-contradiction",
@@ -92,8 +69,47 @@ def solve(request: Request, game: GameDefinition, shelf: Shelf) -> Solution:
         )
         for name, version, count in sorted(universe.contradictions)
     ]
-    lock = make_lock(universe, best.target, best.build, host, best.kept.chosen, best.dropped)
+    why = beside_what(universe, best.target, best.kept.chosen, {one.item for one in best.kept.given_up}, watch)
+    lock = make_lock(universe, best.target, best.build, host, best.kept.chosen, best.dropped, why)
     return Solution(lock=lock, findings=tuple(findings))
+
+
+def _tried(
+    universe: Universe, targets: list[tuple[Target, LoaderBuild | None]], watch: Watch
+) -> tuple[_Best | None, list[Failure], int]:
+    """The best target, those that carry not even the required wishes, and how many were not decided when the time was
+    over. Raises NoSolutionError where nothing was found by then."""
+    request = universe.request
+    best: _Best | None = None
+    failures: list[Failure] = []
+    for number, (target, build) in enumerate(targets):
+        watch.phase(f"target {number + 1} of {len(targets)}: {target.words_for(universe.game.title)}")
+        try:
+            outcome = _on_target(universe, target, build, watch)
+        except GaveUpError:
+            if best is None:
+                raise _not_decided(request, len(targets) - number, len(targets), watch) from None
+            return best, failures, len(targets) - number
+        if isinstance(outcome, Failure):
+            failures.append(outcome)
+            continue
+        if best is None or outcome.cost < best.cost:
+            best = outcome
+        if not any(outcome.cost) or (request.keep is not None and best.target == request.keep.target):
+            break
+        if not outcome.kept.proved and watch.over():
+            return best, failures, len(targets) - number - 1
+    return best, failures, 0
+
+
+def _not_decided(request: Request, left: int, count: int, watch: Watch) -> NoSolutionError:
+    refused = count - left
+    return NoSolutionError(
+        "solve-gave-up",
+        f"{request.source} was not decided {watch.limit()}",
+        details=[f"of {count} targets {refused} cannot carry it; {left} are not decided"] if count > 1 else [],
+        hint="Allow more time (rhizon solve --wait), set the target in the list ([target]), or use narrower ranges.",
+    )
 
 
 class _Remembering:
@@ -117,50 +133,47 @@ def _keep_first(
     return sorted(found, key=lambda one: one[0] != request.keep.target)  # type: ignore[union-attr]
 
 
-def _on_target(universe: Universe, target: Target, build: LoaderBuild | None) -> _Best | _Failure:
-    """Solves on one target. Raises RefusedError with the facts that conflict."""
+def _on_target(universe: Universe, target: Target, build: LoaderBuild | None, watch: Watch) -> _Best | Failure:
+    """Solves on one target. Raises GaveUpError."""
     required = [name for name, wish in universe.request.wishes.items() if not wish.optional]
     space = Space(universe, target, required)
-    search = Search(space)
+    search = Search(space, watch)
     try:
         return _best_on(universe, search, build, required)
     except RefusedError as refused:
         carried = sum(bool(space.domain(space.project(name)) & ~ABSENT) for name in required)
-        return _Failure(target, search, refused, carried)
-    except GaveUpError:
-        raise NoSolutionError(
-            "solve-gave-up",
-            f"no answer was found for {universe.request.source} within the search limit",
-            hint="Set the target in the list ([target]), or use narrower ranges.",
-        ) from None
+        return Failure(target, search, refused, carried)
 
 
 def _best_on(universe: Universe, search: Search, build: LoaderBuild | None, required: list[str]) -> _Best:
-    """Most optional wishes, then fewest changes of a lock that is to be kept. Raises RefusedError."""
+    """Most optional wishes, then fewest changes of a lock that is to be kept. Raises RefusedError, GaveUpError."""
     request = universe.request
     space = search.space
     optional = [name for name, wish in request.wishes.items() if wish.optional]
     if not optional and request.keep is None and request.prefer == "list":
-        return _Best((0, 0), space.target, build, Kept(search.run(required), [], proved=True), ())
+        return _Best((0, (), 0), space.target, build, Kept(search.run(required), [], least=0), ())
     soft = [Assumption(name, space.project(name).mask(request.wishes[name].range), ("wish", name)) for name in optional]
     kept = keep_most(search, list(request.wishes), (), soft)
     dropped = tuple(Dropped(id=one.item, reason=_why_dropped(space, search, required, one)) for one in kept.given_up)
-    if request.keep is None and request.prefer == "list":
-        return _Best((len(dropped), 0), space.target, build, kept, dropped)
     gone = {one.item for one in kept.given_up}
+    cost = (len(dropped), tuple(name in gone for name in optional))
+    if (request.keep is None and request.prefer == "list") or not kept.proved:
+        return _Best((*cost, 0), space.target, build, kept, dropped)
     hard = [one for one in soft if one.item not in gone]
     wishes = [name for name in request.wishes if name not in gone]
     if request.keep is None:
         current = most_current(search, wishes, hard, [_ladder(space, name) for name in wishes])
-        final = Kept(current.chosen, [], proved=current.proved)
-        return _Best((len(dropped), 0), space.target, build, final, dropped, current.behind)
+        final = Kept(current.chosen, [], least=0)
+        return _Best(
+            (*cost, 0), space.target, build, final, dropped, behind=current.behind, behind_proved=current.proved
+        )
     stay = []
     for name, version in universe.locked.items():
         project = space.project(name)
         locked = sum(2 << at for at, one in enumerate(project.releases) if one.version == version)
         stay.append(Assumption(name, locked | ABSENT, ("stay", name)))
     final = keep_most(search, wishes, hard, stay)
-    return _Best((len(dropped), len(final.given_up)), space.target, build, final, dropped)
+    return _Best((*cost, len(final.given_up)), space.target, build, final, dropped)
 
 
 def _ladder(space: Space, name: str) -> Ladder:
@@ -172,12 +185,15 @@ def _ladder(space: Space, name: str) -> Ladder:
 
 
 def _why_dropped(space: Space, search: Search, required: list[str], one: Assumption) -> str:
+    """Why an optional wish is not met: what refuses it by itself, else the kept ones that it does not fit beside."""
     try:
         search.run([*required, one.item], [one])
     except RefusedError as refused:
         facts = irreducible(space, {*refused.facts, *_as_wished(space, one)})
-        told = [sentence(fact, space.request) for fact in facts if not isinstance(fact, Wished)]
+        told = [sentence(fact, space.request) for fact in folded(facts) if not isinstance(fact, Wished)]
         return "; ".join(told)[:400]
+    except GaveUpError:
+        return "it was not decided whether it fits"
     return "it does not fit together with the other optional items"
 
 
@@ -188,40 +204,42 @@ def _as_wished(space: Space, one: Assumption) -> list[Fact]:
     return [fact]
 
 
-def _kept_findings(universe: Universe, best: _Best) -> list[Finding]:
-    """What to know of a solution that stays close to a lock."""
-    findings = []
-    for name, release in sorted(best.kept.chosen.items()):
-        if release.yanked:
-            findings.append(
-                Finding(
-                    code="yanked-kept",
-                    severity="warning",
-                    subject=f"{name} {release.version}",
-                    what=f"withdrawn by its author ({release.yanked}), kept from the lock",
-                    remedy="Solve without --close-to to change to another release.",
-                )
-            )
+def _kept_findings(universe: Universe, best: _Best, untried: int) -> list[Finding]:
+    """What to know of a solution that stays close to a lock, or was not proved to be the best."""
+    request = universe.request
+    findings = [
+        Finding(
+            code="yanked-kept",
+            severity="warning",
+            subject=f"{name} {release.version}",
+            what=f"withdrawn by its author ({release.yanked}), kept from the lock",
+            remedy="Solve without --close-to to change to another release.",
+        )
+        for name, release in sorted(best.kept.chosen.items())
+        if release.yanked
+    ]
+
+    def unproved(code: str, what: str, remedy: str) -> None:
+        findings.append(Finding(code=code, severity="note", subject=request.source, what=what, remedy=remedy))
+
+    longer = "Allow more time (rhizon solve --wait), or use narrower ranges."
     if best.behind is not None:
-        sure = "the fewest possible" if best.kept.proved else "the fewest found"
-        findings.append(
-            Finding(
-                code="releases-behind",
-                severity="note",
-                subject=universe.request.source,
-                what=f"the whole list is {best.behind} releases behind the newest, {sure}",
-            )
+        sure = "the fewest possible" if best.behind_proved else "the fewest found"
+        unproved(
+            "releases-behind", f"the whole list is {counted(best.behind, 'release')} behind the newest, {sure}", ""
+        )
+    elif not best.kept.proved and request.keep is not None and all(one.tag[0] == "stay" for one in best.kept.given_up):
+        unproved(
+            "keep-not-proved",
+            "it was not proved that the lock is kept as far as possible",
+            "Check the changes; pin what must stay.",
         )
     elif not best.kept.proved:
-        findings.append(
-            Finding(
-                code="keep-not-proved",
-                severity="note",
-                subject=universe.request.source,
-                what="it was not proved that the lock is kept as far as possible",
-                remedy="Check the changes; pin what must stay.",
-            )
-        )
+        optional = sum(wish.optional for wish in request.wishes.values())
+        kept, most = optional - len(best.kept.given_up), optional - best.kept.least
+        unproved("optional-not-proved", f"{kept} of {optional} optional items are kept, at most {most} can be", longer)
+    if untried:
+        unproved("target-not-proved", f"{counted(untried, 'target')} could not be compared in time", longer)
     return findings
 
 
@@ -281,54 +299,3 @@ _BETWEEN = {ord(c): None for c in " -_.,:;!?'\"()[]{}/\\&+*#|"}
 def _key(text: str) -> str:
     """A name without what people leave out or put between words."""
     return text.casefold().translate(_BETWEEN)
-
-
-def _no_solution(universe: Universe, shelf: Shelf, failures: list[_Failure]) -> NoSolutionError:
-    """The story of the target that came furthest; ties go to the preferred one."""
-    nearest = max(failures, key=lambda one: one.carried)
-    target = nearest.target
-    on = target.words_for(universe.game.title)
-    if target.runtime_major:
-        on += f", {target.runtime.capitalize()} {target.runtime_major}"
-    facts = irreducible(nearest.search.space, nearest.refused.facts)
-
-    def attempt(changed: Request, item: str | None) -> Fit | None:
-        try:
-            if item is None:
-                return answer(changed, universe.game, shelf)
-            return nearest.again(universe.asked(changed), item)
-        except (NoSolutionError, RefusedError, GaveUpError):
-            return None
-
-    core = tuple(sentence(fact, universe.request) for fact in facts)
-    mended = tuple(repairs(universe.request, facts, attempt))
-    tried = len(failures)
-    error = NoSolutionError(
-        "no-solution",
-        headline(facts, on),
-        details=[
-            *(f"{number}. {text}" for number, text in enumerate(core, 1)),
-            *([f"{tried} targets were tried; this one came closest"] if tried > 1 else []),
-            *(["any one of these changes would fix it:"] if mended else []),
-            *(f"- {one.text}" for one in mended),
-        ],
-        hint=f"For example: {mended[0].text}."
-        if mended
-        else "No single change fixes this: loosen [target] or remove items.",
-    )
-    error.core = core
-    error.repairs = tuple({"kind": one.kind, "item": one.item, "text": one.text} for one in mended)
-    return error
-
-
-def answer(request: Request, game: GameDefinition, shelf: Shelf) -> Fit:
-    """The first target that carries the required wishes, with its releases; no story when there is none.
-
-    Raises NoSolutionError.
-    """
-    universe = Universe(request, game, shelf)
-    for target, build in candidates(request, game, shelf.host(game.id)[1]):
-        outcome = _on_target(universe, target, build)
-        if isinstance(outcome, _Best):
-            return Fit(target, outcome.kept.chosen)
-    raise NoSolutionError("no-solution", "it has no solution", hint="")

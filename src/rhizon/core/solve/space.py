@@ -52,6 +52,7 @@ class Space:
         self._admitted: dict[str, int] = {}
         self._embedding: dict[str, list[str]] = {}
         self._points: list[_Point] = []
+        self._wished: dict[str, int] = {}  # the points of required wishes, as they are now
         # what each reported fact says: literals by item, at least one of which holds
         self.meaning: dict[Fact, dict[str, int]] = {}
         for name in universe.request.wishes:
@@ -101,7 +102,8 @@ class Space:
         wish = self._universe.request.wishes.get(name)
         if name in self._required and wish is not None:
             mask = project.mask(wish.range)
-            yield mask, self._point("wished", project, mask, wish.range.text, {})
+            self._wished[name] = self._point("wished", project, mask, wish.range.text, {})
+            yield mask, self._wished[name]
         elif wish is not None and not wish.range.open:
             outside = project.full & ~project.mask(wish.range) & ~ABSENT
             reason = f"is outside {wish.range}, which {self._universe.request.source} asks for"
@@ -112,6 +114,10 @@ class Space:
                 barred[reason] = barred.get(reason, 0) | 2 << at
         for reason, mask in barred.items():
             yield project.full & ~mask, self._point("limit", project, mask, reason, {})
+
+    def wished(self) -> list[int]:
+        """The required wishes as points of a refusal."""
+        return [self._wished[name] for name in self._required if name in self._wished]
 
     def _point(
         self,
@@ -150,8 +156,12 @@ class Space:
             return Limit(project.name, versions, str(subject), every), {project.name: project.full & ~mask}
         if isinstance(subject, Requirement):
             wishes = tuple((one.id, one.range.text) for one in subject.alternatives)
-            missing = all(not self.project(one.id).releases for one in subject.alternatives)
-            return Need(project.name, versions, wishes, missing), said
+            others = [(one, self.project(one.id)) for one in subject.alternatives]
+            missing = all(not other.releases for _, other in others)
+            only: tuple[tuple[str, tuple[str, ...]], ...] = ()
+            if not any(other.mask(one.range) for one, other in others):
+                only = tuple((other.name, other.versions(other.full)) for _, other in others if other.releases)
+            return Need(project.name, versions, wishes, missing, only), said
         assert isinstance(subject, Relation)
         return Clash(project.name, versions, subject.id, subject.range.text, point.kind == "only"), said
 

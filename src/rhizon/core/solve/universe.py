@@ -25,7 +25,7 @@ class Universe:
     def __init__(self, request: Request, game: GameDefinition, shelf: Shelf) -> None:
         self.request = request
         self.game = game
-        self._shelf = shelf
+        self.shelf = self._shelf = shelf
         self._items: dict[str, tuple[str, Item] | None] = {}
         self._stand_ins: dict[str, list[str]] | None = None
         # id, version, how many: releases that a catalog has twice with different contents
