@@ -78,9 +78,9 @@ def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
 
 class SolveOptions(msgspec.Struct, frozen=True, kw_only=True):
     """How to choose: as close as possible to the lock ``keep``; newest in the order of the list or ``current`` over all
-    of it; only with these runtime ``majors``. Where ``remembered`` answers the same question, nothing is solved. It ends
-    after ``wait`` seconds with the best answer so far, or when what ``stopping`` gives says so, which is around the
-    search alone."""
+    of it; only with these runtime ``majors``. Where ``remembered`` answers the same question, nothing is solved. It
+    ends after ``wait`` seconds with the best answer so far, or when what ``stopping`` gives says so, which is around
+    the search alone."""
 
     keep: Lock | None = None
     prefer: Prefer = "list"

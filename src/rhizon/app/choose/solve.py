@@ -55,7 +55,8 @@ class SolveResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class SolveWishes(msgspec.Struct, frozen=True, kw_only=True):
     """What a person asks for: other catalogs, where to write the lock (with ``write``), releases as close as possible
-    to those of a lock, what to prefer, how long it may take and who may interrupt it, and the game of a folder of archives."""
+    to those of a lock, what to prefer, how long it may take and who may interrupt it, and the game of a folder of
+    archives."""
 
     catalogs: tuple[str, ...] = ()
     lock_file: Path | None = None

@@ -181,7 +181,8 @@ def _added(source: Source, lock: Lock) -> list[Finding]:
             code="dependency-added",
             severity="note",
             subject=one.id,
-            what=f"added, since {', '.join(one.because)} needs it: {one.version} from {one.file.catalog}",
+            what=f"added, since {', '.join(one.because)} {'needs' if len(one.because) == 1 else 'need'} it: "
+            f"{one.version} from {one.file.catalog}",
             remedy="Give it to the players too." if one.for_players else "",
         )
         for one in lock.releases

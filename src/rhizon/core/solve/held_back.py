@@ -5,7 +5,7 @@ from collections.abc import Collection, Mapping
 from rhizon.core.model.catalog import Release
 from rhizon.core.model.lock import Target
 from rhizon.core.solve.engine import RefusedError
-from rhizon.core.solve.reasons import Limit, Wished, natural
+from rhizon.core.solve.reasons import Limit, Wished, joined, natural
 from rhizon.core.solve.refusal import irreducible
 from rhizon.core.solve.search import Assumption, Search
 from rhizon.core.solve.space import Space
@@ -15,6 +15,7 @@ from rhizon.core.solve.watch import GaveUpError, Watch
 __all__ = ["beside_what"]
 
 MOST_ASKED = 40  # items that are looked at: each costs a search
+MOST_CONFLICTS = 200  # of one: nobody waits for reasons
 MOST_NAMED = 3
 
 
@@ -38,9 +39,11 @@ def beside_what(
     found = {}
     for name, newest in asked[:MOST_ASKED]:
         try:
-            found[name] = _why(search, wishes, chosen, name, newest)
+            with search.briefly(MOST_CONFLICTS):
+                found[name] = _why(search, wishes, chosen, name, newest)
         except GaveUpError:
-            break
+            if watch.over():
+                break
     return {name: why for name, why in found.items() if why}
 
 
@@ -74,7 +77,7 @@ def _why(search: Search, wishes: list[str], chosen: Mapping[str, Release], name:
         if not named:
             return ""
         shown = [f"{one} {chosen[one].version}" for one in named[:MOST_NAMED]]
-        return f"does not fit beside {' and '.join(shown)}"
+        return f"does not fit beside {joined(shown)}"
     older = [one for one in wishes if one in other and one in chosen and other[one].version < chosen[one].version]
     if older:
         return f"would need {older[0]} {other[older[0]].version} instead of {chosen[older[0]].version}"

@@ -18,6 +18,8 @@ from rhizon.core.solve.watch import GaveUpError
 __all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current"]
 
 MOST_DROPPED = 6  # of one core at once, on the way to a first answer
+FIRST_CONFLICTS = 3000  # of all at once, before a first answer is looked for with less
+NEXT_CONFLICTS = 300
 MOST_PAIRED = 400  # soft ones of which each two are looked at
 MOST_TRIMS = 4
 MOST_DELETED = 12
@@ -44,10 +46,14 @@ def keep_most(search: Search, wishes: Sequence[str], hard: Sequence[Assumption],
     """Gives up as few of ``soft`` as possible; among as few, the later ones. A wish whose own assumption is given
     up is not a wish any more. When the time is over, the most that fitted so far. Raises RefusedError when even none
     of them fits, GaveUpError when it is not known whether they do."""
+    first: RefusedError | None = None
     try:
-        return Kept(search.run(wishes, [*hard, *soft]), [], least=0)
+        with search.briefly(FIRST_CONFLICTS):
+            return Kept(search.run(wishes, [*hard, *soft]), [], least=0)
     except RefusedError as refused:
         first = refused
+    except GaveUpError:
+        search.watch.check()
     return _Most(search, wishes, hard, soft).found(first)
 
 
@@ -63,13 +69,17 @@ class _Most:
         self._best: Kept | None = None
         self._floor = 0
 
-    def found(self, first: RefusedError) -> Kept:
-        """The most that can be kept, by one core after the other."""
-        self._learn(first)
+    def found(self, first: RefusedError | None) -> Kept:
+        """The most that can be kept, by one core after the other; ``first`` is the refusal of all, where that was
+        decided."""
         watch = self._search.watch
         hitting = HittingSets(watch)
         try:
-            self._begin()
+            if first is not None:
+                self._learn(first)
+                self._begin()
+            else:
+                self._grow()
             while True:
                 drop = hitting.preferred(self._cores)
                 self._floor = max(self._floor, len(drop))
@@ -99,6 +109,18 @@ class _Most:
             for at, one in enumerate(self._soft):
                 for other in self._search.ruled_out(self._wishes, [*self._hard, one], self._soft):
                     self._cores.append(frozenset((at, self._order[other.tag])))
+
+    def _grow(self) -> None:
+        """A first answer where all at once are too much for a first look: one more after the other, none for long."""
+        drop = set(range(len(self._soft)))
+        self._run(drop)
+        for at in range(len(self._soft)):
+            try:
+                with self._search.briefly(NEXT_CONFLICTS):
+                    if self._run(drop - {at}) is not None:
+                        drop -= {at}
+            except GaveUpError:
+                self._search.watch.check()
 
     def _tried(self, drop: Collection[int]) -> Kept | None:
         """The answer without some, or None. Then more cores are looked for, which share nothing with the first."""

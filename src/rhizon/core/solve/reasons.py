@@ -6,7 +6,7 @@ from typing import NamedTuple
 
 from rhizon.core.solve.problem import Request
 
-__all__ = ["Chain", "Clash", "Fact", "Folded", "Limit", "Need", "Wished", "natural", "sentence"]
+__all__ = ["Chain", "Clash", "Fact", "Folded", "Limit", "Need", "Wished", "joined", "natural", "sentence"]
 
 MOST_NAMES = 8
 
@@ -78,7 +78,7 @@ def _listed(versions: tuple[str, ...]) -> str:
     return ", ".join(versions)
 
 
-def _joined(names: Sequence[str], word: str = "and") -> str:
+def joined(names: Sequence[str], word: str = "and") -> str:
     """Names with commas, the last after a word; of many the first ones and how many more."""
     if len(names) > MOST_NAMES:
         return f"{', '.join(names[: MOST_NAMES - 1])} {word} {len(names) - MOST_NAMES + 1} more"
@@ -108,7 +108,7 @@ def sentence(fact: Fact | Folded | Chain, request: Request) -> str:
             return _together(facts, request)
         case Chain(needs):
             first, last = needs[0], needs[-1]
-            between = _joined([one.item for one in needs[1:]])
+            between = joined([one.item for one in needs[1:]])
             return f"{_named(first.item, first.versions)} needs {_range(*last.wanted[0])} by way of {between}"
         case Wished(item, wanted, there):
             none = f"; {item} has only {_listed(there)}" if there else ""
@@ -117,7 +117,7 @@ def sentence(fact: Fact | Folded | Chain, request: Request) -> str:
             subject = f"every release of {item}" if every and len(versions) > 1 else _named(item, versions)
             return f"{subject} {_agreed(reason, versions if not every else ())}"
         case Need(item, versions, wanted, missing, there):
-            what = _joined([_range(name, text) for name, text in wanted], "or")
+            what = joined([_range(name, text) for name, text in wanted], "or")
             verb = _verb(versions, "needs", "need")
             tail = ", which no catalog has" if missing else ""
             only = "".join(f"; {name} has only {_listed(found)}" for name, found in there)
@@ -145,18 +145,18 @@ def _together(facts: tuple[Fact, ...], request: Request) -> str:
     names = sorted(dict.fromkeys(fact.item for fact in facts), key=natural)
     first = facts[0]
     if isinstance(first, Wished):
-        return f"{request.source} asks for {_joined(names)}"
+        return f"{request.source} asks for {joined(names)}"
     if isinstance(first, Limit):
         each = [_named(one.item, one.versions) for one in facts if isinstance(one, Limit)]
-        return f"{_joined(sorted(each, key=natural))} {_agreed(first.reason, ('', ''))}"
+        return f"{joined(sorted(each, key=natural))} {_agreed(first.reason, ('', ''))}"
     if isinstance(first, Need):
         wanted = [_range(*one.wanted[0]) for one in facts if isinstance(one, Need)]
         verb = _verb(first.versions, "needs", "need")
-        what = _joined(sorted(wanted, key=natural))
+        what = joined(sorted(wanted, key=natural))
         return f"{_named(first.item, first.versions)} {verb} {what} (declared by {first.item})"
     others = sorted((_range(one.other, one.range) for one in facts if isinstance(one, Clash)), key=natural)
     verb = _verb(first.versions, "conflicts with", "conflict with")
     if first.only:
         verb = _verb(first.versions, "takes", "take")
     only = " only" if first.only else ""
-    return f"{_named(first.item, first.versions)} {verb} {_joined(others)}{only} (declared by {first.item})"
+    return f"{_named(first.item, first.versions)} {verb} {joined(others)}{only} (declared by {first.item})"

@@ -7,6 +7,7 @@ order of their ids. Since everything that narrows a choice follows from earlier 
 the best in that lexicographic order, although whole regions are jumped over.
 """
 
+import contextlib
 from collections.abc import Iterator, Sequence
 from typing import NamedTuple
 
@@ -15,7 +16,7 @@ from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.project import ABSENT, Project
 from rhizon.core.solve.roam import Roam
 from rhizon.core.solve.space import Space
-from rhizon.core.solve.watch import Watch
+from rhizon.core.solve.watch import GaveUpError, Watch
 
 __all__ = ["Assumption", "Search"]
 
@@ -47,6 +48,7 @@ class Search:
         self.space = space
         self.watch = watch if watch is not None else Watch()
         self.runs = 0
+        self._most: int | None = None
         self._engine = space.engine
         self._needs: list[Requirement] = []
         self._wishes = 0  # how many of them, the first ones, are the list's own: those no stand-in meets
@@ -71,6 +73,8 @@ class Search:
             if steps % CHECK_STEPS == 0:
                 self.watch.step(engine.conflicts)
                 self.watch.check()
+                if self._most is not None and engine.conflicts > self._most:
+                    raise GaveUpError
             if conflict is None:
                 conflict = engine.propagate()
             if conflict is not None:
@@ -132,6 +136,15 @@ class Search:
         if self._roam is not None and self._roam.witness[project.var] != bit:
             self._probing = True
         return conflict
+
+    @contextlib.contextmanager
+    def briefly(self, conflicts: int) -> Iterator[None]:
+        """Inside, it gives up after so many conflicts."""
+        self._most = self._engine.conflicts + conflicts
+        try:
+            yield
+        finally:
+            self._most = None
 
     @property
     def conflicts(self) -> int:
