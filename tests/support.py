@@ -192,6 +192,9 @@ class MemoryShelf:
     def prefetch(self, game: str, names: Sequence[str]) -> None:
         pass
 
+    def hidden(self, game: str, name: str) -> list[tuple[str, str, tuple[str, ...]]]:
+        return []
+
     def host(self, game: str) -> tuple[str, HostFiles]:
         builds = [
             ("keelson", "3.0.2", ">=4.1, <4.3", "stable", True),

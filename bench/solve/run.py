@@ -22,7 +22,11 @@ from rhizon.adapters.games import GAMES, read_game
 from rhizon.core.errors import NoSolutionError
 from rhizon.core.model.contentlist import TargetWish, Wish
 from rhizon.core.solve import Request, solve
-from rhizon.core.solve.solver import answer
+from rhizon.core.solve.engine import RefusedError
+from rhizon.core.solve.search import Search
+from rhizon.core.solve.space import Space
+from rhizon.core.solve.targets import candidates
+from rhizon.core.solve.universe import Universe
 from rhizon.core.version import parse_range, parse_version
 
 SIZES = ((500, 40), (5_000, 200), (20_000, 400))
@@ -172,11 +176,16 @@ def timed(work: Callable[[], Any]) -> tuple[float, Any]:
 
 
 def solved(wished: list[str], shelf: MemoryShelf) -> bool:
-    try:
-        answer(request(wished), GAME, shelf)
-    except NoSolutionError:
-        return False
-    return True
+    """The search alone, as the peers are asked: no lock, no reasons, no story."""
+    asked = request(wished)
+    universe = Universe(asked, GAME, shelf)
+    for target, _ in candidates(asked, GAME, shelf.host(GAME.id)[1]):
+        try:
+            Search(Space(universe, target, wished)).run(wished)
+        except RefusedError:
+            continue
+        return True
+    return False
 
 
 class Read:
@@ -185,7 +194,7 @@ class Read:
     def __init__(self, shelf: MemoryShelf, names: list[str]) -> None:
         self._items = {name: shelf.item("", name) for name in names}
         self.index, self.host, self.other_game = shelf.index, shelf.host, shelf.other_game
-        self.prefetch = shelf.prefetch
+        self.prefetch, self.hidden = shelf.prefetch, shelf.hidden
 
     def item(self, _game: str, name: str) -> Any:
         return self._items.get(name)

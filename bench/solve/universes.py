@@ -140,6 +140,9 @@ class MemoryShelf:
     def host(self, _game: str) -> tuple[str, HostFiles]:
         return "memory", decode_json(HostFiles, json.dumps(host_files()).encode(), "host", "host files")
 
+    def hidden(self, _game: str, _name: str) -> list[tuple[str, str, tuple[str, ...]]]:
+        return []
+
     def other_game(self, _game: str, _name: str) -> str | None:
         return None
 

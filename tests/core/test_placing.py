@@ -63,6 +63,9 @@ class Shelf:
         whole = {"format": "rhizon-host-files/1", "server": server, "loaders": []}
         return "shelf", decode_json(HostFiles, msgspec.json.encode(whole), "shelf", "host files")
 
+    def hidden(self, game: str, name: str) -> list[tuple[str, str, tuple[str, ...]]]:
+        return []
+
     def other_game(self, game: str, name: str) -> str | None:
         return None
 

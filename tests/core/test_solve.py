@@ -13,13 +13,14 @@ from rhizon.core.errors import NoSolutionError
 from rhizon.core.model.contentlist import TargetWish, Wish
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.lock import Lock
-from rhizon.core.solve import Request, Solution, search, solve
+from rhizon.core.solve import Request, Solution, explain, search, solve
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.refusal import irreducible
 from rhizon.core.solve.search import Search
 from rhizon.core.solve.space import Space
 from rhizon.core.solve.targets import candidates
 from rhizon.core.solve.universe import Universe
+from rhizon.core.solve.watch import Watch
 from rhizon.core.version import Version, parse_range, parse_version
 from tests.support import TARNHOLT, MemoryShelf, not_fast
 
@@ -177,6 +178,168 @@ REFUSED: tuple[tuple[str, Items, dict[str, str | Wish], dict[str, str], str, str
 )
 
 
+def clash(*names: str) -> dict[str, Any]:
+    return {"conflicts": [{"id": name} for name in names]}
+
+
+WORDS: tuple[tuple[Items, dict[str, str | Wish], tuple[str, ...]], ...] = (
+    (
+        {"a": {"1": needs(lib=">=2")}, "lib": {"1.0": {}}},
+        {"a": "*"},
+        ("1. the list asks for a", "2. a 1 needs lib >=2 (declared by a); lib has only 1.0",
+         "this change would fix it:", "- remove a, or mark it optional"),
+    ),
+    (
+        {"a": {"1": needs(lib=">=2")}, "lib": {"1.0": {}, "2.0": {"channel": "preview"}}},
+        {"a": "*"},
+        ("3. lib 2.0 is on the preview channel", "any one of these changes would fix it:",
+         '- allow preview releases of lib: lib = { channel = "preview" } in [content]'),
+    ),
+    (
+        {"a": {"1": {}}, "b": {"1": clash("a")}, "c": {"1": {"channel": "preview"}}, "d": {"1": {}}},
+        dict.fromkeys("abcd", "*"),
+        ("clash 1 of 2:", "clash 2 of 2:", "the list asks for a and b", "b 1 conflicts with a (declared by b)",
+         "any one of these changes would fix this clash:"),
+    ),
+    (
+        {f"a{n}": {"1": needs(**{f"a{n + 1}": "*"})} for n in range(12)} | {"a12": {"1": needs(gone="*")}},
+        {"a0": "*"},
+        ("2. a0 1 needs a12 by way of a1, a2, a3, a4, a5, a6, a7 and 4 more",
+         "3. a12 1 needs gone, which no catalog has (declared by a12)"),
+    ),
+    (
+        {"a2": {"1": {}}, "a10": {"1": {}}, "b": {"1": clash("a2", "a10"), "2": clash("a2", "a10")}},
+        {"a10": "*", "b": "*", "a2": "*"},
+        ("2. b 1 and 2 conflict with a2 (declared by b)",),
+    ),
+    (
+        {"a": {"1": {}, "2": {}, "3": {}}},
+        {"a": ">=2, !=2, !=3"},
+        ("1. the list asks for a >=2, !=2, !=3; a has only 1, 2, 3", "- use a 3 (the list asks for >=2, !=2, !=3)"),
+    ),
+)  # fmt: skip
+
+
+class Refusals(unittest.TestCase):
+    def refused(self, items: Items, wishes: dict[str, Any], **target: str) -> NoSolutionError:
+        with self.assertRaises(NoSolutionError) as caught:
+            ask(items, wishes, **target)
+        return caught.exception
+
+    def test_words(self) -> None:
+        for items, wishes, expected in WORDS:
+            told = "\n".join(self.refused(items, wishes, game_version="4.2", loader="keelson", majors="17").details)
+            for text in expected:
+                with self.subTest(text):
+                    self.assertIn(text, told)
+
+    def test_what_a_later_catalog_has_is_mentioned(self) -> None:
+        class Two(MemoryShelf):
+            def hidden(self, game: str, name: str) -> list[tuple[str, str, tuple[str, ...]]]:
+                return [("first", "later", ("2.0",))] if name == "lib" else []
+
+        with self.assertRaises(NoSolutionError) as caught:
+            solve(question({"a": "*"}), TARNHOLT, Two({"a": {"1": needs(lib=">=2")}, "lib": {"1.0": {}}}))
+        self.assertIn(
+            "the catalog later has lib 2.0; first, which has lib too, comes first", caught.exception.details[-1]
+        )
+
+    @not_fast
+    def test_nobody_hears_that_no_change_helps_where_one_does(self) -> None:
+        """Over several targets: a removal that helps is found, a repair that is named helps, every core has a wish."""
+        seen = 0
+        for seed in range(500):
+            rng = random.Random(seed + 7)
+            items, wishes = universe(seed)
+            for releases in items.values():
+                for release in releases.values():
+                    release |= {"game_versions": rng.choice(("<4.2", ">=4.2"))} if rng.random() < 0.3 else {}
+                    release |= {"channel": "preview"} if rng.random() < 0.15 else {}
+                    release |= {"loaders": {rng.choice(("keelson", "gunwale")): "*"}} if rng.random() < 0.2 else {}
+            required: dict[str, Any] = {n: msgspec.structs.replace(w, optional=False) for n, w in wishes.items()}  # type: ignore[type-var]
+            try:
+                ask(items, required)
+                continue
+            except NoSolutionError as error:
+                refused = error
+            seen += 1
+            helps = {name for name in required if self.fits(items, {n: w for n, w in required.items() if n != name})}
+            with self.subTest(seed=seed):
+                self.assertTrue(any("the list asks for" in fact for fact in refused.core))
+                self.assertEqual(bool(helps), bool(refused.repairs) and bool(helps))
+                self.assertLessEqual({one["item"] for one in refused.repairs if one["kind"] == "drop"}, helps)
+        self.assertGreater(seen, 200)
+
+    @staticmethod
+    def fits(items: Items, wishes: dict[str, Any]) -> bool:
+        try:
+            ask(items, wishes)
+        except NoSolutionError:
+            return False
+        return True
+
+
+class Optional(unittest.TestCase):
+    @not_fast
+    def test_most_of_them_then_the_earlier_ones(self) -> None:
+        """Against every subset, on small random conflicts and needs; the target that keeps the better set is taken."""
+        for seed in range(60):
+            rng = random.Random(seed)
+            names = [f"m{one}" for one in range(5)]
+            items: dict[str, dict[str, dict[str, Any]]] = {
+                name: {"1": clash(*[one for one in names if one < name and rng.random() < 0.4])} for name in names
+            }
+            for name in names:
+                if rng.random() < 0.3:
+                    items[name]["1"]["game_versions"] = rng.choice(("<4.2", ">=4.2"))
+            optional = {name: Wish(optional=True) for name in names}
+            got = [one.id for one in ask(items, optional).lock.dropped]  # type: ignore[arg-type]
+            fitting = [
+                kept
+                for kept in itertools.product((True, False), repeat=len(names))
+                if Refusals.fits(items, {name: "*" for name, keep in zip(names, kept, strict=True) if keep})
+            ]
+            best = max(fitting, key=lambda kept: (sum(kept), kept))
+            self.assertEqual(got, [name for name, keep in zip(names, best, strict=True) if not keep], seed)
+
+    def test_shapes(self) -> None:
+        names = [f"m{one}" for one in range(20)]
+        every: Items = {name: {"1": clash(*[one for one in names if one != name])} for name in names}
+        self.assertEqual(list(chosen(ask(every, {name: Wish(optional=True) for name in names}))), ["m0"])
+        pairs: Items = {f"m{one}": {"1": clash(f"m{one ^ 1}")} for one in range(120)}
+        kept = chosen(ask(pairs, {name: Wish(optional=True) for name in pairs}))
+        self.assertEqual(sorted(kept), sorted(f"m{one}" for one in range(0, 120, 2)))
+
+    @not_fast
+    def test_an_end_before_it_is_proved(self) -> None:
+        """Pigeons in one hole too few: twelve of thirteen are soon kept; that it cannot be more is not decided."""
+
+        class Short(Watch):
+            most = 4000
+
+            def step(self, conflicts: int, best: str = "") -> None:
+                self.conflicts = conflicts
+                self.best = best or getattr(self, "best", "")
+
+            def over(self) -> bool:
+                return getattr(self, "conflicts", 0) > self.most
+
+        pigeons, holes = [f"p{one}" for one in range(13)], [f"h{one}" for one in range(12)]
+        items: dict[str, Any] = {hole: {str(one + 1): {} for one in range(13)} for hole in holes}
+        for at, name in enumerate(pigeons):
+            items[name] = {"1": {"requires": [{"one_of": [{"id": hole, "range": str(at + 1)} for hole in holes]}]}}
+        target = {"game_version": "4.2", "loader": "keelson", "majors": "17"}
+        watch = Short()
+        optional: dict[str, Any] = {name: Wish(optional=True) for name in pigeons}
+        found = solve(question(optional, **target), TARNHOLT, MemoryShelf(items), watch)
+        told = [one.what for one in found.findings if one.code == "optional-not-proved"]
+        self.assertEqual(told, ["12 of 13 optional items are kept, at most 13 can be"])
+        self.assertEqual(watch.best, "12 of at most 13 kept")
+        with self.assertRaises(NoSolutionError) as caught:
+            solve(question(dict.fromkeys(pigeons, "*"), **target), TARNHOLT, MemoryShelf(items), Short())
+        self.assertEqual(caught.exception.code, "solve-gave-up")
+
+
 class Choices(unittest.TestCase):
     def test_rows(self) -> None:
         for what, items, wishes, target, expected in CHOICES:
@@ -227,12 +390,41 @@ class Choices(unittest.TestCase):
         self.assertEqual(sides, expected)
         self.assertEqual({one.id: one.because for one in lock.releases}["lib"], ("guard", "shaders"))
 
+    def test_sides_and_reasons_follow_what_stands_in(self) -> None:
+        items = {
+            "a": {"1": needs(lamps="*")},
+            "reed": {"1": {"provides": [{"id": "lamps", "version": "1"}], **needs(deep="*")}},
+            "deep": {"1": {}},
+            "b": {"1": {"placement": "server", **needs(lamps="*")}},
+        }
+        for wish, players in (("a", True), ("b", False)):
+            rows = {
+                one.id: (one.on_server, one.for_players, one.because) for one in ask(items, {wish: "*"}).lock.releases
+            }
+            self.assertEqual(
+                rows,
+                {
+                    wish: (True, players, ("list",)),
+                    "reed": (True, players, (wish,)),
+                    "deep": (True, players, ("reed",)),
+                },
+            )
+        request = question({"a": "*"})
+        told = explain(request, TARNHOLT, MemoryShelf(items), ask(items, {"a": "*"}).lock, "reed")
+        self.assertEqual((told.path, [one.provides for one in told.wanted_by]), (("list", "a", "reed"), ["lamps"]))
+
     def test_what_holds_a_release_back(self) -> None:
         items = {"a": {"1": needs(lib="<2")}, "b": {"1": {}, "2": {"runtime": ">=25"}}, **LIB}
         held = {one.id: one.held_back_by for one in ask(items, {"a": "*", "b": "*"}).lock.releases}
         self.assertEqual(held["lib"].reason, "2.0 is outside <2, which a 1 needs")  # type: ignore[union-attr]
         self.assertEqual(held["b"].reason, "2 requires Java >=25")  # type: ignore[union-attr]
         self.assertIsNone(held["a"])
+        beside: Items = {"a": {"1": {}, "2": {}}, "b": {"1": clash(), "2": {"conflicts": [{"id": "a", "range": "2"}]}}}
+        rows = {one.id: one.held_back_by for one in ask(beside, {"a": "*", "b": "*"}).lock.releases}
+        self.assertEqual(rows["b"].reason, "2 would need a 1 instead of 2")  # type: ignore[union-attr]
+        far: Items = {"a": {"1": {}}, "b": {"1": {}, "2": clash("a")}}
+        rows = {one.id: one.held_back_by for one in ask(far, {"a": "*", "b": "*"}).lock.releases}
+        self.assertEqual(rows["b"].reason, "2 does not fit beside a 1")  # type: ignore[union-attr]
 
     def test_look_alikes_are_told(self) -> None:
         findings = ask({"peat-fires": {"1": {}}, "peatfires": {"1": {}}}, {"peatfires": "*"}).findings

@@ -250,9 +250,24 @@ class Catalogs:
             self._items[game, name] = self._read_item(game, name)
         return self._items[game, name]
 
-    def _read_item(self, game: str, name: str) -> tuple[str, Item] | None:
-        """The item from the first catalog whose index has it, with the catalog's name. Raises RemoteError."""
+    def hidden(self, game: str, name: str) -> list[tuple[str, str, tuple[str, ...]]]:
+        """See :meth:`~rhizon.core.solve.problem.Shelf.hidden`. A catalog that cannot be read hides nothing."""
+        first = self.item(game, name)
+        if first is None:
+            return []
+        known = {one.version for one in first[1].releases}
+        found = []
         for catalog in self._catalogs:
+            with contextlib.suppress(RhizonError):
+                later = self._read_item(game, name, [catalog]) if catalog.root.name != first[0] else None
+                more = [one.version for one in later[1].releases if one.version not in known] if later else []
+                if more:
+                    found.append((first[0], catalog.root.name, tuple(one.text for one in sorted(more))))
+        return found
+
+    def _read_item(self, game: str, name: str, catalogs: Sequence[_Catalog] | None = None) -> tuple[str, Item] | None:
+        """The item from the first catalog whose index has it, with the catalog's name. Raises RemoteError."""
+        for catalog in self._catalogs if catalogs is None else catalogs:
             index = self._index_of(catalog, game)
             if index is not None and name in index.items:
                 found = catalog.needed(Item, f"{catalog.root.games[game].items}/{name}.json", index.items[name].sha256)

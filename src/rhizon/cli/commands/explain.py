@@ -13,6 +13,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from rhizon.app.choose.explain import Explanation
+    from rhizon.core.solve.explain import WantedBy
 
 __all__ = ["explain"]
 
@@ -41,11 +42,15 @@ def explain(call: Call, source: Path, item: str, catalogs: tuple[str, ...]) -> A
     )
 
 
+def _wanted(one: "WantedBy") -> str:
+    return f"{one.by}: {one.provides} {one.range}, which this provides" if one.provides else f"{one.by}: {one.range}"
+
+
 def _body(to: "Console", told: "Explanation", call: Call) -> None:
     """Who requires it, newer releases, and what would change without it."""
     release, why = told.release, told.explained
     sides = [word for word, there in (("server", release.on_server), ("players", release.for_players)) if there]
-    rows = [("for", " and ".join(sides)), *(("required by", f"{one.by}: {one.range}") for one in why.wanted_by)]
+    rows = [("for", " and ".join(sides)), *(("required by", _wanted(one)) for one in why.wanted_by)]
     rows += [("requires", need) for need in why.needs]
     show_pairs(to, rows)
     if why.newer:

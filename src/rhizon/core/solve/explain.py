@@ -5,9 +5,11 @@ from collections.abc import Mapping
 import msgspec
 
 from rhizon.core.errors import NoSolutionError
+from rhizon.core.model.catalog import Release
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.solve.problem import Request, Shelf
+from rhizon.core.solve.sides import met_by
 from rhizon.core.solve.solver import solve
 from rhizon.core.solve.universe import Universe
 from rhizon.core.version import Version, parse_range
@@ -16,10 +18,12 @@ __all__ = ["Change", "Explained", "Newer", "WantedBy", "explain"]
 
 
 class WantedBy(msgspec.Struct, frozen=True, kw_only=True):
-    """Who wants the item, and in which range; ``by`` is "list" or an id with its version."""
+    """Who wants the item, and in which range; ``by`` is "list" or an id with its version. Where the item stands in for
+    another one, ``provides`` is the id that is wanted."""
 
     by: str
     range: str
+    provides: str = ""
 
 
 class Newer(msgspec.Struct, frozen=True, kw_only=True):
@@ -52,20 +56,31 @@ def explain(request: Request, game: GameDefinition, shelf: Shelf, lock: Lock, na
     """The place of an item in a lock that :func:`~rhizon.core.solve.solve` made of the request."""
     universe = Universe(request, game, shelf)
     chosen = {one.id: one.version for one in lock.releases}
+    releases: dict[str, Release] = {}
+    for other, version in chosen.items():
+        item = universe.item(other)
+        found = [one for one in (item.releases if item else ()) if one.version == version]
+        releases |= {other: found[0]} if found else {}
     wanted: list[WantedBy] = []
     needs: list[str] = []
     wish = request.wishes.get(name)
     if wish is not None:
         wanted.append(WantedBy(by="list", range=wish.range.text))
     for other, version in chosen.items():
-        item = universe.item(other)
-        release = next(one for one in item.releases if one.version == version) if item else None
-        for need in release.requires if release else ():
+        for need in releases[other].requires if other in releases else ():
+            met = met_by(releases, list(request.wishes), other, need)
+            named = {one.id for one in need.alternatives}
             for one in need.alternatives:
                 if one.id == name:
                     wanted.append(WantedBy(by=f"{other} {version}", range=one.range.text))
                 elif other == name and one.id in chosen:
                     needs.append(f"{one.id} {one.range}: {chosen[one.id]} is used")
+            first = need.alternatives[0]
+            if name in met and name not in named:
+                wanted.append(WantedBy(by=f"{other} {version}", range=first.range.text, provides=first.id))
+            elif other == name:
+                given = [one for one in met if one not in named]
+                needs += [f"{first.id} {first.range}: {one} {chosen[one]} provides it" for one in given]
     newer = tuple(
         Newer(
             version=release.version.text,
@@ -86,7 +101,8 @@ def explain(request: Request, game: GameDefinition, shelf: Shelf, lock: Lock, na
 
 
 def _barred(wanted: list[WantedBy], version: Version) -> str:
-    held = next((one for one in wanted if not parse_range(one.range).admits(version)), None)
+    own = (one for one in wanted if not one.provides)
+    held = next((one for one in own if not parse_range(one.range).admits(version)), None)
     return f"is outside {held.range}, which {held.by} needs" if held is not None else ""
 
 

@@ -8,7 +8,7 @@ from rhizon.core.errors import NoSolutionError
 from rhizon.core.model.lock import Target
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.problem import Request
-from rhizon.core.solve.reasons import Fact, Wished, sentence
+from rhizon.core.solve.reasons import Fact, Need, Wished, sentence
 from rhizon.core.solve.refusal import folded, headline, irreducible
 from rhizon.core.solve.repairs import Fit, Repair, Repairs, repairs
 from rhizon.core.solve.search import Search
@@ -22,6 +22,7 @@ __all__ = ["Failure", "no_solution"]
 MOST_CLASHES = 5
 MOST_TARGETS = 12  # on which a change is tried, those that came nearest first
 MOST_LINES = 14  # of one clash
+MOST_HIDDEN = 20  # items that are looked for in later catalogs
 
 
 class Failure(msgspec.Struct):
@@ -74,7 +75,10 @@ def no_solution(universe: Universe, failures: list[Failure], watch: Watch) -> No
         "no-solution",
         headline(cores[0], on) + (f", and {len(cores) - 1} more clashes" if len(cores) > 2 else
                                   ", and 1 more clash" if len(cores) == 2 else ""),
-        details=list(_details(universe.request, clashes, alone, len(failures), more=more)),
+        details=[
+            *_details(universe.request, clashes, alone, len(failures), more=more),
+            *_hidden(universe, [fact for core in cores for fact in core]),
+        ],
         hint=_hint(clashes, alone, together),
     )  # fmt: skip
     error.core = tuple(sentence(fact, universe.request) for core in cores for fact in core)
@@ -198,6 +202,16 @@ def _details(request: Request, clashes: list[_Clash], alone: Repairs, targets: i
         yield from _told(alone, "all of it, on one of the targets")
     if targets > 1:
         yield f"{targets} targets were tried; this one came closest"
+
+
+def _hidden(universe: Universe, facts: list[Fact]) -> Iterator[str]:
+    """Releases that only a later catalog has, of the items that the clashes speak of."""
+    names = dict.fromkeys(fact.item for fact in facts)
+    names |= dict.fromkeys(name for fact in facts if isinstance(fact, Need) for name, _ in fact.wanted)
+    for name in list(names)[:MOST_HIDDEN]:
+        for first, later, versions in universe.shelf.hidden(universe.game.id, name):
+            shown = ", ".join(versions[-3:])
+            yield f"not asked: the catalog {later} has {name} {shown}; {first}, which has {name} too, comes first"
 
 
 def _told(repairs: Repairs, it: str) -> Iterator[str]:

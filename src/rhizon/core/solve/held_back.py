@@ -14,8 +14,9 @@ from rhizon.core.solve.watch import GaveUpError, Watch
 
 __all__ = ["beside_what"]
 
-MOST_ASKED = 40  # items that are looked at: each costs a search
-MOST_CONFLICTS = 200  # of one: nobody waits for reasons
+MOST_WORK = 2000  # searches times items: nobody waits for reasons
+MOST_CONFLICTS = 30  # of one
+MOST_FACTS = 40  # of which the clash is looked for
 MOST_NAMED = 3
 
 
@@ -37,7 +38,9 @@ def beside_what(
     required = [name for name in wishes if not universe.request.wishes[name].optional]
     search = Search(Space(universe, target, required), watch)
     found = {}
-    for name, newest in asked[:MOST_ASKED]:
+    for name, newest in sorted(asked, key=lambda one: one[0] not in universe.request.wishes):
+        if (search.runs + 1) * len(search.space) > MOST_WORK:
+            break
         try:
             with search.briefly(MOST_CONFLICTS):
                 found[name] = _why(search, wishes, chosen, name, newest)
@@ -67,6 +70,8 @@ def _why(search: Search, wishes: list[str], chosen: Mapping[str, Release], name:
     try:
         other = search.run(with_it, [*hard, one])
     except RefusedError as refused:
+        if len(refused.facts) > MOST_FACTS:
+            return ""
         fact = Wished(name, newest.version.text)
         space.meaning[fact] = {name: bit}
         facts = irreducible(space, {*refused.facts, fact})

@@ -146,7 +146,7 @@ class _Most:
         found = Kept(chosen, [self._soft[at] for at in sorted(drop)], least=0)
         if self._best is None or len(found.given_up) < len(self._best.given_up):
             self._best = found
-            most = len(self._soft) - max(self._floor, 1)
+            most = len(self._soft) - max(self._floor, 1 if self._cores else 0)
             self._search.watch.step(self._search.conflicts, f"{len(kept)} of at most {most} kept")
         return found
 
@@ -181,11 +181,26 @@ def most_current(
     down, and the cheapest steps that satisfy everything refused so far are asked next: their sum is a lower bound.
     When that cannot be weighed up any more the choice in the order of the list is what was found. Raises RefusedError.
     """
-    before = search.runs
     listed = search.run(wishes, hard)
     most = sum(_place(one, listed, search) for one in ladders)
     if most == 0:
         return Current(listed, 0, proved=True)
+    try:
+        return _stepped(search, wishes, hard, ladders, listed, most)
+    except GaveUpError:
+        return Current(listed, most, proved=False)
+
+
+def _stepped(
+    search: Search,
+    wishes: Sequence[str],
+    hard: Sequence[Assumption],
+    ladders: Sequence[Ladder],
+    listed: dict[str, Release],
+    most: int,
+) -> Current:
+    """The same, below what the order of the list gives. Raises GaveUpError."""
+    before = search.runs
     search.settle()
     steps = {one.item: _least(one, search) for one in ladders}
     if sum(steps.values()) == most:

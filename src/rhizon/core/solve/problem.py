@@ -29,6 +29,10 @@ class Shelf(Protocol):
     def host(self, game: str) -> tuple[str, HostFiles]:
         """Server files and loader builds."""
 
+    def hidden(self, game: str, name: str) -> Sequence[tuple[str, str, tuple[str, ...]]]:
+        """Releases of an item that only a later catalog has: the name of the first catalog that has the item, which
+        alone is asked, that of the later one, and the versions."""
+
     def other_game(self, game: str, name: str) -> str | None:
         """Another game for which this id is known."""
 

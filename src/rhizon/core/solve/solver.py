@@ -122,6 +122,7 @@ class _Remembering:
         self.item = functools.cache(shelf.item)
         self.host = functools.cache(shelf.host)
         self.other_game = functools.cache(shelf.other_game)
+        self.hidden = shelf.hidden
 
 
 def _keep_first(
