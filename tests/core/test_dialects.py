@@ -305,6 +305,20 @@ class Contract(unittest.TestCase):
             ("arguments", "--a==\n--b=\n--c   =\n", {"--a=": "", "--b=": "=", "--c": "2"}, "--a=\n--b==\n--c   2\n"),
             # what stands there twice is not to come to light again
             ("lines", "Marit\nTove\nMarit\n", {"Marit": None}, "Tove\n"),
+            ("lines", "Oddvar # deputy\nTove\n", {"Oddvar": None, "Tove": True}, "Tove\n"),
+            ("lines", "Oddvar # deputy\n", {"Oddvar": True}, "Oddvar # deputy\n"),
+            (
+                "properties",
+                "moot: x\na=1\nb   =   2\nlong.key  value\n",
+                {"moot": "y", "a": 2, "b": 3, "long.key": "z"},
+                "moot: y\na=2\nb   =   3\nlong.key  z\n",
+            ),
+            (
+                "properties",
+                "e\\:k:v\nmore = a \\\n  b : c\n",
+                {"e:k": "w", "new": "n"},
+                "e\\:k:w\nmore = a \\\n  b : c\nnew = n\n",
+            ),
             ("ini", "[S]\na = 1\na = 2\nb = 3\n", {"S/a": None}, "[S]\nb = 3\n"),
             # a member goes without what shares its line
             ("yaml", '{"a": 1, "b": 2}\n', {"a": None}, '{"b": 2}\n'),

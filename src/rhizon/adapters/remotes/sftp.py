@@ -35,7 +35,7 @@ FILES_AT_ONCE = 8  # more only fill each other's window
 AT_ONCE = 16
 FOLDERS_AT_ONCE = 64
 READDIRS_AT_ONCE = 4
-CHUNK = 4 << 20  # of a file on its way; the library sends it as several requests
+CHUNK = 1 << 20  # of a file on its way at once, as several requests; servers may answer them in any order
 SUMS_AT_ONCE = 200
 CIPHERS = ("aes128-gcm@openssh.com", "aes256-gcm@openssh.com", "chacha20-poly1305@openssh.com", "aes128-ctr")
 
@@ -234,11 +234,12 @@ class SftpFiles:
             self._run(self._put(Upload(path, data, len(data)), 0, None))
 
     async def _put(self, one: Upload, begun: int, told: Callable[[int], None] | None) -> None:
-        """Sends a file, from ``begun`` on where so much of it is there."""
+        """Sends a file, from ``begun`` on where so much of it is there, less what may have a hole: a line that was cut
+        may have brought the later requests of a piece and not the earlier ones."""
         import asyncssh
 
         await self._folder_for(one.path)
-        begun = begun if begun <= one.size else 0
+        begun = max(0, begun - CHUNK) if begun <= one.size else 0
         with one.open() as source:
             source.seek(begun)
             async with self._sftp.open(self._at(one.path), "r+b" if begun else "wb") as file:

@@ -19,7 +19,7 @@ from rhizon.core.model.remote import Probed, RemoteDefinition
 
 __all__ = ["accept_key", "check_remote", "probe"]
 
-DATA = b"0123456789"
+DATA = bytes(range(256)) * 6000  # 1.5 MB: less is sent anew over SFTP
 OVER_SSH = ("sftp", "rhizon")
 
 
@@ -106,10 +106,10 @@ def _hashes_are_right(files: RemoteFiles, path: str, data: bytes) -> bool:
 
 def _resumes(files: RemoteFiles, path: str) -> bool:
     """Whether only the rest of a file is sent of which some is there."""
-    files.write(path, DATA[:4])
+    files.write(path, DATA[: len(DATA) - 10_000])
     told: list[int] = []
     files.upload([Upload(path, DATA, len(DATA))], told.append)
-    return sum(told) == len(DATA) - 4 and files.read(path, 20) == DATA
+    return sum(told) < len(DATA) and files.read(path, 2 * len(DATA)) == DATA
 
 
 def _replaces(files: RemoteFiles, before: str, after: str) -> bool:

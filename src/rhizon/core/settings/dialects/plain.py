@@ -7,18 +7,20 @@ from rhizon.core.settings.dialects.spans import Found, NotWritableError, Scalar,
 
 __all__ = ["Arguments", "Lines", "argument_list"]
 
+_REMARK = re.compile(r"\s+#")
 _JOINED = re.compile(r"(?P<key>[-+/]\S*?=)(?P<value>.*)")
 _APART = re.compile(r"(?P<key>[-+/]\S*)(?:[ \t]+(?P<value>.*))?")
 
 
 class Lines(SpanDialect):
-    """A key is a whole line: it is there, or it is not."""
+    """A key is a whole line, but for a remark behind it (`` #``): it is there, or it is not."""
 
     def find(self, text: str) -> dict[str, Found]:
         """Every line, or argument, with its place."""
         found: dict[str, Found] = {}
         for begin, end, line in _lines(text):
-            found.setdefault(line, Found(self.spell(True), begin, begin, (begin, end)))
+            name = _REMARK.split(line, maxsplit=1)[0]
+            found.setdefault(name, Found(self.spell(True), begin, begin, (begin, end)))
         return found
 
     def write(self, value: Scalar, old: str | None) -> str:  # noqa: ARG002 - the line says it already
@@ -27,7 +29,13 @@ class Lines(SpanDialect):
 
     def add(self, text: str, key: str, value: Scalar) -> str:
         """A new line at the end. Raises NotWritableError."""
-        if value is not True or key.startswith("#") or not key.strip() or len(key.splitlines()) > 1:
+        if (
+            value is not True
+            or key.startswith("#")
+            or not key.strip()
+            or len(key.splitlines()) > 1
+            or _REMARK.search(key)
+        ):
             raise NotWritableError(f"{key!r} cannot be a line of this file")
         return _with_line(text, key)
 

@@ -1,5 +1,6 @@
 """Java's ``.properties`` (java.util.Properties, load): comments, order and line ends are kept."""
 
+import re
 from collections.abc import Mapping
 from typing import TYPE_CHECKING
 
@@ -9,6 +10,22 @@ if TYPE_CHECKING:
     from javaproperties import PropertiesFile
 
 __all__ = ["Properties"]
+
+_NEW = " = "  # between a new key and its value
+_ENTRY = re.compile(r"[ \t\f]*(?P<key>(?:\\.|[^\s:=\\])+)(?P<sign>[ \t\f]*[:=][ \t\f]*|[ \t\f]+)", re.DOTALL)
+
+
+def _separators(text: str) -> dict[str, str]:
+    """What is between each key and its value, as it is written; of a key that is there twice the last."""
+    found = {}
+    goes_on = False
+    for line in text.splitlines():
+        if not goes_on and not line.lstrip(" \t\f").startswith(("#", "!")):
+            match = _ENTRY.match(line)
+            if match is not None:
+                found[re.sub(r"\\(.)", r"\1", match["key"])] = match["sign"]
+        goes_on = (len(line) - len(line.rstrip("\\"))) % 2 == 1
+    return found
 
 
 class Properties:
@@ -44,12 +61,18 @@ class Properties:
             return data
         if wanted.keys() - set(file) and text and not text.endswith("\n"):
             file = self._file(text + "\n")
-        for key, value in wanted.items():
-            if value is None:
-                del file[key]
-            else:
-                file[key] = value
-        made = file.dumps(separator=" = ", ensure_ascii=False)
+        signs = _separators(text)
+        made = text
+        for sign in dict.fromkeys(signs.get(key, _NEW) for key in wanted):  # each value behind the sign that it had
+            for key, value in wanted.items():
+                if signs.get(key, _NEW) != sign:
+                    continue
+                if value is None:
+                    del file[key]
+                else:
+                    file[key] = value
+            made = file.dumps(separator=sign, ensure_ascii=False)
+            file = self._file(made)
         if windows:
             made = made.replace("\n", "\r\n")
         return made.encode("utf-8", "surrogateescape")
