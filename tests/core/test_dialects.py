@@ -327,7 +327,7 @@ class Contract(unittest.TestCase):
             ("xml", '<s><p name="A" is="y"/></s>', {"p[@name=A]/@is": None}, "<s></s>"),
             ("xml", '<s><p name="A"/></s>', {"p/@is": "y", "p[@name=A]/@is": "y"}, '<s><p name="A" is="y"/></s>'),
             ("semicolon", 'a = "http://x"; b = 1;\n', {"a": "ftp://y"}, 'a = "ftp://y"; b = 1;\n'),
-            ("properties", "a=1\r\nb=2\nc=3", {"b": "9"}, "a=1\r\nb = 9\nc=3"),
+            ("properties", "a=1\r\nb=2\nc=3", {"b": "9"}, "a=1\r\nb=9\nc=3"),
             ("xml", "<s><a/></s>", {"a": "<"}, "<s><a>&lt;</a></s>"),
             ("xml", "<s>\n  <a>\n    1\n  </a>\n</s>", {"a": "2"}, "<s>\n  <a>\n    2\n  </a>\n</s>"),
         )

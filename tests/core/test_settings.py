@@ -22,7 +22,7 @@ PROPERTIES = DIALECTS["properties"]
 # before, change, after
 EDITS = (
     (b"# c\n\na = 1\nb: 2\n! d\n", {"a": "9"}, b"# c\n\na = 9\nb: 2\n! d\n"),
-    (b"a=1\r\nb=2\r\n", {"b": "3"}, b"a=1\r\nb = 3\r\n"),
+    (b"a=1\r\nb=2\r\n", {"b": "3"}, b"a=1\r\nb=3\r\n"),
     (b"a=1", {"c": "x y"}, b"a=1\nc = x y\n"),
     (b"", {"a": "1"}, b"a = 1\n"),
     (b"a = one \\\n  two\nb = 1\n", {"b": "2"}, b"a = one \\\n  two\nb = 2\n"),
