@@ -17,7 +17,7 @@ from rhizon.core.version import Version, parse_range
 __all__ = ["Change", "Explained", "Newer", "WantedBy", "explain"]
 
 
-class WantedBy(msgspec.Struct, frozen=True, kw_only=True):
+class WantedBy(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """Who wants the item, and in which range; ``by`` is "list" or an id with its version. Where the item stands in for
     another one, ``provides`` is the id that is wanted."""
 
