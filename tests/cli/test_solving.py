@@ -111,6 +111,28 @@ class InTime(Case):
         self.assertRegex(out, r"\d+ of 13 optional items are kept, at most \d+ can be")
 
 
+class TwoCatalogs(Case):
+    def test_content_alone_may_come_first_and_what_it_hides_is_said(self) -> None:
+        """The first catalog that has an item is the one that is asked for it; server files are another matter."""
+        archives = self.folder / "old/archives"
+        archives.mkdir(parents=True)
+        shutil.copy(next((CATALOG / "archives").glob("reedlight-1.4*.jar")), archives)
+        self.assertEqual(self.rhizon("catalog", "build", "old").code, 0)
+        catalogs = ("--catalog", "old", "--catalog", CATALOG)
+        for wanted, code in (("*", 0), (">=2", 3)):
+            self.write(
+                "old.list.toml",
+                f'format = "rhizon-list/1"\nname = "old"\ngame = "tarnholt"\n[content]\nreedlight = "{wanted}"\n',
+            )
+            done = self.rhizon("solve", "old.list.toml", *catalogs, "--dry-run", "--json")
+            self.assertEqual(done.code, code, done.out)
+            if code == 0:
+                versions = {one["id"]: one["version"] for one in done.result["releases"]}
+                self.assertEqual(versions["reedlight"], "1.4.0")
+            else:
+                self.assertIn("has reedlight 2.0.3", done.error["details"][-1])
+
+
 class Watches(Case):
     def test_progress_after_a_second(self) -> None:
         heard: list[str] = []

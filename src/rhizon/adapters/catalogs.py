@@ -281,12 +281,18 @@ class Catalogs:
         return None
 
     def host(self, game: str) -> tuple[str, HostFiles]:
-        """The server files and loader builds of the first catalog that has the game. Raises RemoteError where no
-        catalog has the game."""
+        """The server files and loader builds of the first catalog that has server files of the game: one with content
+        alone may come before it. Raises RemoteError where no catalog has the game."""
+        first: tuple[str, HostFiles] | None = None
         for catalog in self._catalogs:
             shelf = catalog.root.games.get(game)
             if shelf is not None and not isinstance(catalog.transport, LocalTransport):
-                return catalog.root.name, catalog.needed(HostFiles, shelf.host)
+                found = catalog.root.name, catalog.needed(HostFiles, shelf.host)
+                if found[1].server:
+                    return found
+                first = first or found
+        if first is not None:
+            return first
         raise RemoteError(
             "game-not-in-catalog",
             f"no catalog has anything for the game {game}",
