@@ -7,7 +7,8 @@ import contextlib
 import difflib
 import shlex
 import stat
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Callable, Collection, Iterator, Mapping
+from functools import partial
 from pathlib import Path
 from typing import NamedTuple
 
@@ -31,6 +32,7 @@ from rhizon.core.secret import HIDDEN
 from rhizon.core.settings.apply import NativeEdits, edits_for, in_file
 from rhizon.core.settings.content import put_enabled, with_content
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
+from rhizon.core.settings.load_order import put_in_load_order
 from rhizon.core.settings.merge import MergeConflict, Merged, merge_keys, merge_lines
 
 __all__ = ["FileDiff", "Insisted", "files_below", "merge_edited", "native_edits", "settings_paths", "shown_diff"]
@@ -142,6 +144,7 @@ def merge_edited(
             continue  # placed like any other
         was = None if only_typed else _was_shipped(store, inventory, path)  # what is not typed is not touched
         one = _File(home.folder / path, path, mine, was, _shipped(store, laid, path), _secrets(game, path).keys())
+        one.put_in_order = partial(put_in_load_order, game, after.lock, path)
         if path in new:
             made[path] = one.by_setting(
                 DIALECTS[new[path][0]],
@@ -207,6 +210,7 @@ class _File:
         self._mine = mine
         self._was = was
         self._now = now
+        self.put_in_order: Callable[[Dialect, bytes], bytes] = lambda _dialect, data: data
 
     def by_setting(
         self,
@@ -224,13 +228,16 @@ class _File:
             else:  # where something is laid over for the first time, no one knows who wrote what is there
                 was = dict.fromkeys(shipped.keys() - new.keys(), _UNKNOWN)
             if self._mine is None:
-                whole = dialect.edit(self._now or b"", dict(new))
+                whole = self.put_in_order(dialect, dialect.edit(self._now or b"", dict(new)))
                 return Settled(there=False, after=Written(whole, self._mode), reason="settings")
             self._may_change(self._mine, dialect.edit(self._mine, dict(typed)))
             if self._now is not None and self._was is not None and self._mine == dialect.edit(self._was, dict(old)):
-                fresh = dialect.edit(self._now, {**new, **typed})  # with its comments and its order
+                fresh = self.put_in_order(dialect, dialect.edit(self._now, {**new, **typed}))  # with its comments
                 return self._settled(Merged(data=fresh, taken=(UNTOUCHED,)), None)
             merged = merge_keys(dialect, self._mine, was | dict(old), shipped, typed)
+            in_order = self.put_in_order(dialect, merged.data)
+            if in_order != merged.data:
+                merged = msgspec.structs.replace(merged, data=in_order, taken=(*merged.taken, "the order of loading"))
             beside = self._beside(dialect, merged, shipped)
         return self._settled(merged, beside)
 

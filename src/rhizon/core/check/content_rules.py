@@ -8,6 +8,7 @@ from rhizon.core.check.observation import ContentFile, Observation
 from rhizon.core.content_paths import loaded
 from rhizon.core.finding import Finding
 from rhizon.core.settings.apply import name_in
+from rhizon.core.settings.load_order import misplaced
 from rhizon.core.version import Version, parse_version
 from rhizon.core.words import command_line
 
@@ -138,6 +139,12 @@ def enabled(seen: Observation) -> Iterator[Finding]:
 def order(seen: Observation) -> Iterator[Finding]:
     """Content that is loaded before something that it needs, where the server loads it in the order of the lock."""
     loader = seen.game.loaders[seen.lock.target.loader]
+    file = seen.file(loader.enabled.file) if loader.enabled is not None else None
+    if file is not None and file.exists and not file.broken:
+        for name, needed in misplaced(seen.game, seen.lock, file.values):
+            what = f"{file.path} names it before {needed}, which it needs"
+            remedy = f"Put the list in order: {command_line('rhizon', 'update', seen.folder)}"
+            yield error("content-order", name, what, remedy)
     if not any("{content}" in word for word in loader.command):
         return
     before: set[str] = set()

@@ -126,6 +126,8 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     @property
     def ordered(self) -> bool:
         """Whether the order in which content is loaded shows anywhere."""
+        if any(one.enabled is not None for one in self.loaders.values()):
+            return True
         commands = (word for one in self.loaders.values() for word in one.command)
         return any("{content}" in word for word in commands) or any("{place}" in p.name for p in self.placing.values())
 

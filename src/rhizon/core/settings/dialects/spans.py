@@ -6,7 +6,7 @@ A dialect says where values are (``find``), how a value is written (``write``) a
 import abc
 import codecs
 import functools
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 from rhizon.core.text_limits import Language, bounded
@@ -97,6 +97,15 @@ def _encoded(mark: bytes, name: str, text: str) -> bytes:
     return mark + text.encode(name)
 
 
+def _span(one: Found) -> tuple[int, int]:
+    """What is moved with an element: its text, or the line that it is."""
+    if one.start < one.end:
+        return one.start, one.end
+    if one.whole is None:
+        raise NotWritableError("it shares its line with something else")
+    return one.whole
+
+
 class SpanDialect(abc.ABC):
     """What the dialects of this kind share. With ``aliases`` several keys may lead to one place."""
 
@@ -147,6 +156,24 @@ class SpanDialect(abc.ABC):
                 raise NotWritableError(f"{', '.join(changes)} would break it: {broken}") from None
             verify_edit({} if self.aliases else self.read(data), said, changes, self.spell)
         return after
+
+    def permuted(self, data: bytes, keys: Sequence[str]) -> bytes:
+        """The file with some of its elements in another order: where they are, and all else, stays. Raises
+        NotWritableError, ValueError."""
+        text, encode = self.decoded(data)
+        if text and not text.endswith("\n"):
+            text += line_end(text)
+        found = self.find(text)
+        spans = {key: _span(found[key]) for key in keys if key in found}
+        places = sorted(spans.values())
+        parts, at = [], 0
+        for (start, end), key in zip(places, spans, strict=True):
+            own = spans[key]
+            parts += [text[at:start], text[own[0] : own[1]]]
+            at = end
+        made = encode("".join(parts) + text[at:])
+        verify_edit(self.read(data), self.read(made), {}, self.spell)
+        return made
 
     def _edited(self, text: str, changes: Mapping[str, Scalar | None]) -> str:
         """The text with every change made in its span, from the back."""
