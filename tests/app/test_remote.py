@@ -256,7 +256,13 @@ class Rented(RentedCase):
         for word in ("shore", "nothing/at/all"):
             with self.assertRaises(InputError):
                 find_remote(self.host, word)
+        path, _ = find_remote(self.host, "share")
+        path.write_text(
+            f"# the club's share\n{path.read_text()}\n[probed] # old\nwhen = ''\nrename_over = true\ncapitals = true\n"
+        )
         found = probe(self.host, "share", self.reporter)
+        self.assertTrue(path.read_text().startswith("# the club's share\n"))
+        self.assertEqual(find_remote(self.host, "share")[1].probed, found.probed)
         assert found.probed is not None
         self.assertTrue(found.probed.rename_over)
         self.assertEqual(list((self.there / ".rhizon-push").glob("probe*")), [])

@@ -12,9 +12,10 @@ from rhizon.adapters.host import now
 from rhizon.adapters.remotes.files import RemoteFiles, Upload
 from rhizon.app.host import Host
 from rhizon.app.remote.records import OWN_FOLDER
-from rhizon.app.remote.remotes import RemoteResult, connected, find_remote, remote_result, write_remote
+from rhizon.app.remote.remotes import RemoteResult, connected, find_remote, remote_result
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, RemoteError
+from rhizon.core.model.encode import with_probed
 from rhizon.core.model.remote import Probed, RemoteDefinition
 
 __all__ = ["accept_key", "check_remote", "probe"]
@@ -68,7 +69,8 @@ def probe(host: Host, word: str, reporter: Reporter, *, dry_run: bool = False) -
     finally:
         files.close()
     made = msgspec.structs.replace(remote, probed=found)
-    write_remote(path, made)
+    with translated("write the remote file", path):
+        write_atomic(path, with_probed(path.read_text("utf-8"), found).encode(), path.stat().st_mode & 0o777)
     reporter.done(f"{remote.name} can be written to")
     return remote_result(path, made, free=free)
 

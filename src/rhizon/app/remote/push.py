@@ -6,6 +6,7 @@ places by renames, and the start file comes back last: what a host could start i
 in ``.rhizon-push/`` says that a push has begun and not ended.
 """
 
+import contextlib
 import hashlib
 import time
 from collections.abc import Iterable, Mapping
@@ -21,6 +22,7 @@ from rhizon.adapters.transact import RHIZON
 from rhizon.adapters.verified import Verified
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import settings_paths
+from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.remote.control_there import require_stopped_there, rhizon_there
 from rhizon.app.remote.records import (
@@ -88,16 +90,17 @@ def push(host: Host, folder: Path, word: str, reporter: Reporter, wishes: PushWi
     """Raises InputError, RemoteError (it broke: run it again), TrustError, :class:`StateError` (another push is at it,
     the host does not take something)."""
     home = host.home(folder).required()
-    state = require_instance_state(host, home)
     _, remote = find_remote(host, word)
-    server = ServerThere(state, remote)
     if not wishes.dry_run:
         require_stopped_there(host, folder, word, reporter)
-    with ThreadPoolExecutor(1) as pool:  # files are hashed here while the connection is made
-        here = pool.submit(server.files, host.store.verified)
-        done = with_tries(
-            host, remote, reporter, lambda files: _Push(host, server, files, reporter).go(here.result(), wishes)
-        )  # what an earlier connection has sent is continued
+    # nobody changes the server here meanwhile, and no second push of it begins on this machine
+    with exclusive(host, home, reporter) if not wishes.dry_run else contextlib.nullcontext():
+        server = ServerThere(require_instance_state(host, home), remote)
+        with ThreadPoolExecutor(1) as pool:  # files are hashed here while the connection is made
+            here = pool.submit(server.files, host.store.verified)
+            done = with_tries(
+                host, remote, reporter, lambda files: _Push(host, server, files, reporter).go(here.result(), wishes)
+            )  # what an earlier connection has sent is continued
     if remote.reach.by == "rhizon" and done.complete and not done.planned:
         rhizon_there(host, remote, ("host", "--rebuild", remote.reach.folder))  # its ledger takes the server's ports
     return done

@@ -1,5 +1,6 @@
 """The way back from the last push: what it moved aside on the rented server comes back, what it added goes."""
 
+import contextlib
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -9,6 +10,7 @@ import msgspec
 
 from rhizon.adapters.remotes.files import RemoteFiles
 from rhizon.app.host import Host
+from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.state import require_instance_state
 from rhizon.app.remote.control_there import require_stopped_there
 from rhizon.app.remote.push import ServerThere
@@ -64,12 +66,13 @@ def undo_there(host: Host, folder: Path, word: str, reporter: Reporter, *, dry_r
 
     Raises InputError where there is nothing to undo, RemoteError, :class:`StateError` (another change goes on).
     """
-    state = require_instance_state(host, host.home(folder).required())
+    home = host.home(folder).required()
     _, remote = find_remote(host, word)
-    server = ServerThere(state, remote)
     if not dry_run:
         require_stopped_there(host, folder, word, reporter)
-    return with_tries(host, remote, reporter, lambda files: _Undo(server, files, reporter).go(dry_run=dry_run))
+    with exclusive(host, home, reporter) if not dry_run else contextlib.nullcontext():
+        server = ServerThere(require_instance_state(host, home), remote)
+        return with_tries(host, remote, reporter, lambda files: _Undo(server, files, reporter).go(dry_run=dry_run))
 
 
 class _Undo:

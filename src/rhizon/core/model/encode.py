@@ -7,9 +7,9 @@ import msgspec
 from rhizon.core.model.base import Strict, enc_hook
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.instance import Instance
-from rhizon.core.model.remote import RemoteDefinition
+from rhizon.core.model.remote import Probed, RemoteDefinition
 
-__all__ = ["content_list_toml", "instance_toml", "remote_toml"]
+__all__ = ["content_list_toml", "instance_toml", "remote_toml", "with_probed"]
 
 _ALWAYS = ("note",)
 
@@ -27,6 +27,23 @@ def content_list_toml(wanted: ContentList, notes: Sequence[str] = ()) -> str:
 def remote_toml(remote: RemoteDefinition) -> str:
     """A rented server's definition."""
     return _toml(["How a rented server is reached, and what its host dictates: rhizon help formats."], remote)
+
+
+def with_probed(text: str, probed: Probed) -> str:
+    """A remote's file with what a probe found out; all else, comments too, stays."""
+    import tomlkit
+
+    document = tomlkit.parse(text)
+    table = tomlkit.table()
+    for name, value in msgspec.to_builtins(probed).items():
+        if value is not None:
+            table.add(name, value)
+    if "probed" in document:
+        document["probed"] = table
+    else:
+        document.add("probed", table)
+    made = tomlkit.dumps(document)
+    return made if made.endswith("\n") else f"{made}\n"
 
 
 def _toml(comments: Sequence[str], document: Strict) -> str:
