@@ -5,9 +5,10 @@ from collections.abc import Callable, Collection, Sequence
 from pathlib import Path
 from typing import BinaryIO, NamedTuple, Protocol
 
+from rhizon.core.errors import RemoteError
 from rhizon.core.remote.push_plan import ThereFile
 
-__all__ = ["CommandResult", "Download", "RemoteFiles", "Upload"]
+__all__ = ["CommandResult", "Download", "RemoteFiles", "Upload", "protected"]
 
 
 class Upload(NamedTuple):
@@ -36,6 +37,15 @@ class CommandResult(NamedTuple):
     code: int
     output: str
     errors: str
+
+
+def protected(host: str, before: str, after: str, why: str) -> RemoteError:
+    """That a file cannot be put in the place of another one."""
+    return RemoteError(
+        "remote-refused",
+        f"{host} does not let {before} become {after}: {why}",
+        hint="If the host keeps that file as it is, name it in the remote file: read_only.",
+    )
 
 
 class RemoteFiles(Protocol):

@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import BinaryIO
 
 from rhizon.adapters.files import translated
-from rhizon.adapters.remotes.files import Download, Upload
+from rhizon.adapters.remotes.files import Download, Upload, protected
 from rhizon.adapters.remotes.ftp_line import BLOCK, CANNOT_RESUME, FtpLine, from_wire, ftp_errors, to_wire
 from rhizon.core.model.remote import Reach
 from rhizon.core.remote.ftp_listing import ListedEntry, parse_list_line, parse_time
@@ -311,7 +311,10 @@ class FtpFiles:
             ftp.size(self._at(before))  # raises where that is what is missing: then nothing is removed
             with contextlib.suppress(ftplib.error_perm):
                 ftp.delete(self._at(after))
-            ftp.rename(self._at(before), self._at(after))
+            try:
+                ftp.rename(self._at(before), self._at(after))
+            except ftplib.error_perm as refused:
+                raise protected(self._reach.host, before, after, from_wire(str(refused))[:200]) from None
             self.replaces = False
 
     def rename_all(self, pairs: Sequence[tuple[str, str]]) -> None:

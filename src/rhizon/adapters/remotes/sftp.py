@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TypeVar
 
 from rhizon.adapters.files import translated
-from rhizon.adapters.remotes.files import CommandResult, Download, RemoteFiles, Upload
+from rhizon.adapters.remotes.files import CommandResult, Download, RemoteFiles, Upload, protected
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import InputError, RemoteError, TrustError
 from rhizon.core.model.remote import Reach
@@ -62,6 +62,8 @@ class SftpFiles:
             ) from None
         self._reach = reach
         self._loop = asyncio.new_event_loop()
+        # of several requests that fail at once, one is raised; the others are nobody's business
+        self._loop.set_exception_handler(lambda _loop, _context: None)
         self._thread = threading.Thread(target=self._loop.run_forever, daemon=True)
         self._thread.start()
         self.replaces = True
@@ -387,6 +389,14 @@ class SftpFiles:
             self._run(self._renamed(before, after))
 
     async def _renamed(self, before: str, after: str) -> None:
+        import asyncssh
+
+        try:
+            await self._moved(before, after)
+        except (asyncssh.SFTPPermissionDenied, asyncssh.SFTPFailure) as refused:
+            raise protected(self._reach.host, before, after, refused.reason or "refused") from None
+
+    async def _moved(self, before: str, after: str) -> None:
         import asyncssh
 
         await self._folder_for(after)

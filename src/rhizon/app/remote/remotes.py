@@ -59,17 +59,20 @@ def connected(host: Host, remote: RemoteDefinition) -> RemoteFiles:
 
 
 def with_tries(host: Host, remote: RemoteDefinition, reporter: Reporter, work: Callable[[RemoteFiles], T]) -> T:
-    """Does something over a connection; where the line breaks, again over another one. Raises what ``work`` raises."""
+    """Does something over a connection; where the line breaks, again over another one: not where there never was one.
+    Raises what ``work`` raises."""
+    reached = False
     for pause in (*AGAIN_SECONDS, None):
         try:
             reporter.step(f"connecting to {remote.name}")
             files = connected(host, remote)
+            reached = True
             try:
                 return work(files)
             finally:
                 files.close()
         except RemoteError as broken:
-            if broken.code != "remote-unreachable" or pause is None:
+            if broken.code != "remote-unreachable" or pause is None or not reached:
                 raise
             reporter.warning(f"{broken.message}; trying again in {pause:.0f} s")
             time.sleep(pause)
