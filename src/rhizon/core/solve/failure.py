@@ -8,7 +8,7 @@ from rhizon.core.errors import NoSolutionError
 from rhizon.core.model.lock import Target
 from rhizon.core.solve.engine import RefusedError
 from rhizon.core.solve.problem import Request
-from rhizon.core.solve.reasons import Fact, Need, Wished, sentence
+from rhizon.core.solve.reasons import Fact, Need, Wished, joined, sentence
 from rhizon.core.solve.refusal import folded, headline, irreducible
 from rhizon.core.solve.repairs import Fit, Repair, Repairs, repairs
 from rhizon.core.solve.search import Search
@@ -56,6 +56,7 @@ def no_solution(universe: Universe, failures: list[Failure], watch: Watch) -> No
     """The story of the target that came furthest; ties go to the preferred one. Clashes that share no wish are told one
     after the other, each with what lifts it."""
     watch.phase("looking for what would fix it")
+    watch.allow_reasons()
     ranked = sorted(failures, key=lambda one: -one.carried)
     nearest = ranked[0]
     on = nearest.target.words_for(universe.game.title)
@@ -114,7 +115,7 @@ def _together(universe: Universe, clashes: list[_Clash], watch: Watch) -> list[R
 def _cores(universe: Universe, nearest: Failure, watch: Watch) -> tuple[list[list[Fact]], bool]:
     """Irreducible clashes that share no wish, the first ones; whether there are more."""
     request = universe.request
-    found = [irreducible(nearest.search.space, nearest.refused.facts)]
+    found = [irreducible(nearest.search.space, nearest.refused.facts, watch)]
     gone = {fact.item for fact in found[0] if isinstance(fact, Wished)}
     while gone:
         rest = _without(request, gone)
@@ -125,7 +126,7 @@ def _cores(universe: Universe, nearest: Failure, watch: Watch) -> tuple[list[lis
         except RefusedError as refused:
             if len(found) == MOST_CLASHES:
                 return found, True
-            core = irreducible(space, refused.facts)
+            core = irreducible(space, refused.facts, watch)
             wished = {fact.item for fact in core if isinstance(fact, Wished)}
             if not wished:
                 break
@@ -220,7 +221,7 @@ def _told(repairs: Repairs, it: str) -> Iterator[str]:
         yield f"this change would fix {it}:" if one else f"any one of these changes would fix {it}:"
         yield from (f"- {one.text}" for one in repairs.found)
     if repairs.untried:
-        yield f"not tried in time: {', '.join(repairs.untried)}"
+        yield f"not tried in time: {joined(repairs.untried)}"
 
 
 def _hint(clashes: list[_Clash], alone: Repairs, together: list[Repair] | None) -> str:

@@ -74,7 +74,7 @@ def _why(search: Search, wishes: list[str], chosen: Mapping[str, Release], name:
             return ""
         fact = Wished(name, newest.version.text)
         space.meaning[fact] = {name: bit}
-        facts = irreducible(space, {*refused.facts, fact})
+        facts = irreducible(space, {*refused.facts, fact}, search.watch)
         beside = {_item(fact) for fact in facts if not isinstance(fact, Wished | Limit)} | {
             fact.item for fact in facts if isinstance(fact, Wished)
         }

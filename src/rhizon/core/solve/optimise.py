@@ -18,8 +18,8 @@ from rhizon.core.solve.watch import GaveUpError
 __all__ = ["Current", "Kept", "Ladder", "keep_most", "most_current"]
 
 MOST_DROPPED = 6  # of one core at once, on the way to a first answer
-FIRST_CONFLICTS = 3000  # of all at once, before a first answer is looked for with less
-NEXT_CONFLICTS = 300
+FIRST_CONFLICTS = 500  # of all at once, before a first answer is looked for with less
+NEXT_CONFLICTS = 100
 MOST_PAIRED = 400  # soft ones of which each two are looked at
 MOST_TRIMS = 4
 MOST_DELETED = 12

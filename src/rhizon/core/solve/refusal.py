@@ -6,6 +6,7 @@ from rhizon.core.solve.engine import Engine, RefusedError
 from rhizon.core.solve.project import ABSENT
 from rhizon.core.solve.reasons import Chain, Clash, Fact, Folded, Limit, Need, Wished, natural
 from rhizon.core.solve.space import Space
+from rhizon.core.solve.watch import Watch
 
 __all__ = ["chain", "folded", "headline", "irreducible"]
 
@@ -14,27 +15,30 @@ MOST_IN_HEADLINE = 5
 LONG_CHAIN = 4
 
 
-def irreducible(space: Space, facts: Iterable[object]) -> list[Fact]:
+def irreducible(space: Space, facts: Iterable[object], watch: Watch | None = None) -> list[Fact]:
     """Facts that cannot all hold, wishes among them, of which none can be taken away; in the order of a story.
 
     Deletion, with each refusal on the way shrinking the set to what it needed (Belov and Marques-Silva,
     "Accelerating MUS Extraction with Recursive Model Rotation", FMCAD 2011, section II). A fact of which that is not
-    decided in bounded time stays.
+    decided in bounded time, or before ``watch`` is over, stays.
     """
+    watch = watch if watch is not None else Watch()
     given = list(facts)
     left = sorted(dict.fromkeys(space.told(given)), key=repr)
-    refused = _refused(space, left)
+    refused = _refused(space, left, watch)
     if refused is None:  # why the releases of a wish cannot be, which alone is no clash
         left = sorted(dict.fromkeys(space.told([*given, *space.wished()])), key=repr)
-        refused = _refused(space, left)
+        refused = _refused(space, left, watch)
     if refused is not None:
         left = [one for one in left if one in refused]
     needed: set[Fact] = set()
     for fact in _expendable_first(left):
+        if watch.over():
+            break
         if fact in needed or fact not in left:
             continue
         rest = [one for one in left if one is not fact]
-        refused = _refused(space, rest)
+        refused = _refused(space, rest, watch)
         if refused is None:
             needed.add(fact)
         else:
@@ -48,7 +52,7 @@ def _expendable_first(facts: list[Fact]) -> list[Fact]:
     return sorted(facts, key=lambda one: (rank[type(one)], -len(repr(one)), repr(one)))
 
 
-def _refused(space: Space, facts: list[Fact]) -> set[Fact] | None:
+def _refused(space: Space, facts: list[Fact], watch: Watch) -> set[Fact] | None:
     """Facts behind the refusal when these alone cannot hold; None when they can, or when that is not decided."""
     engine = Engine()
     limits: dict[str, list[tuple[int, Fact]]] = {}
@@ -71,15 +75,15 @@ def _refused(space: Space, facts: list[Fact]) -> set[Fact] | None:
             false = engine.assert_clause(engine.add({variables[n]: mask for n, mask in literals.items()}, fact))
             if false is not None:
                 engine.learn(false)
-        _complete(engine)
+        _complete(engine, watch)
     except RefusedError as refused:
         return {fact for fact in facts if fact in refused.facts}
     return None
 
 
-def _complete(engine: Engine) -> None:
+def _complete(engine: Engine, watch: Watch) -> None:
     """Any values that fit, absent first; as far as bounded time goes. Raises RefusedError."""
-    while engine.conflicts < MOST_CONFLICTS:
+    while engine.conflicts < MOST_CONFLICTS and not watch.over():
         false = engine.propagate()
         if false is not None:
             engine.learn(false)

@@ -190,7 +190,7 @@ def _why_dropped(space: Space, search: Search, required: list[str], one: Assumpt
     try:
         search.run([*required, one.item], [one])
     except RefusedError as refused:
-        facts = irreducible(space, {*refused.facts, *_as_wished(space, one)})
+        facts = irreducible(space, {*refused.facts, *_as_wished(space, one)}, search.watch)
         told = [sentence(fact, space.request) for fact in folded(facts) if not isinstance(fact, Wished)]
         return "; ".join(told)[:400]
     except GaveUpError:

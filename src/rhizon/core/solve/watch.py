@@ -18,6 +18,9 @@ class Watch:
         """What has ended the search, in words that follow "not decided": "within 30 s"."""
         return "within the search limit"
 
+    def allow_reasons(self) -> None:
+        """The question is decided: there is to be a little time for why."""
+
     def phase(self, text: str) -> None:
         """What is being done now."""
 
