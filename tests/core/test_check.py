@@ -29,7 +29,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition, SettingsTogether, SettingTest, WorldInUse
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
-from rhizon.core.model.setting import Stored
+from rhizon.core.model.setting import SettingDefinition, SettingPlace, Stored
 from rhizon.core.names import RelPath
 from tests.app.fakes import read
 from tests.core.wrong_documents import EXAMPLES
@@ -100,6 +100,16 @@ def keelson(**changes: Any) -> GameDefinition:
     return with_(TARNHOLT, loaders={**TARNHOLT.loaders, "keelson": with_(KEELSON, **changes)})
 
 
+SPREAD = with_(
+    TARNHOLT,
+    settings={
+        **TARNHOLT.settings,
+        "crowd": SettingDefinition(
+            type="integer", meaning="", default=1, store=SettingPlace(file=FILE, key="crowd"),
+            also=(SettingPlace(file=FILE, key="crowd.tens", factor=10),),
+        ),
+    },
+)  # fmt: skip
 LISTED = keelson(enabled=Stored(file=FILE, key="on.{name}"))
 TOLD = keelson(command=("server", "{content}"))
 NEEDED = with_(LOCK.releases[0], id="lib", because=("reedlight",))
@@ -199,6 +209,8 @@ ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
     ("world not writable", {"world": with_(WORLD, writable=False)}, "error not-writable"),
     ("a new world", {"world": with_(WORLD, exists=False, known=False, others=("oldfen",))}, "note world-new"),
     ("newer world", {"world": with_(WORLD, raised_with="9.0")}, "error world-newer"),
+    ("several places", settings(values={"crowd": "3", "crowd.tens": "30"}) | {"game": SPREAD}, ""),
+    ("places differ", settings(values={"crowd": "3", "crowd.tens": "40"}) | {"game": SPREAD}, "warning setting-places-differ"),
     ("in the list", settings(values={"on.reedlight": "yes"}) | {"game": LISTED}, ""),
     ("not in the list", {"game": LISTED}, "warning content-not-enabled"),
     ("something else in it", settings(values={"on.reedlight": "yes", "on.gone": "yes"}) | {"game": LISTED}, "warning enabled-missing"),

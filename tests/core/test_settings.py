@@ -8,10 +8,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.app.instance.edited_files import HIDDEN, shown_diff
-from rhizon.core.errors import InputError
-from rhizon.core.model.setting import SettingDefinition, Stored
+from rhizon.core.errors import DocumentError, InputError
+from rhizon.core.model.base import Strict
+from rhizon.core.model.decode import decode_toml
+from rhizon.core.model.setting import SettingDefinition, SettingPlace
 from rhizon.core.names import RelPath
-from rhizon.core.settings.apply import checked_settings, edits_for, in_file, more_or_fewer
+from rhizon.core.settings.apply import checked_settings, edits_for, in_file, in_place, more_or_fewer
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.settings.shared import SHARED, meant
 from tests.support import TARNHOLT
@@ -30,6 +32,14 @@ EDITS = (
     (b"bad \xff byte = 1\nb = 1\n", {"b": "2"}, b"bad \xff byte = 1\nb = 2\n"),
     (b"# a\na = 1\n# b\nb = 2\n", {"a": None, "z": None}, b"# a\n# b\nb = 2\n"),
 )
+
+
+class Definitions(Strict, frozen=True, kw_only=True):
+    """Settings alone, as a definition has them."""
+
+    settings: dict[str, SettingDefinition]
+
+
 TEXT = st.text(st.characters(codec="utf-8", exclude_categories=["Cs", "Cc"]), max_size=12)
 KEYS = st.from_regex(r"[a-z]{1,4}(\.[a-z]{1,4})?", fullmatch=True)
 
@@ -72,7 +82,7 @@ class Secrets(unittest.TestCase):
     def test_a_diff_hides_them_in_every_dialect(self) -> None:
         for dialect, before, after in SECRETS:
             key = "a/pass" if dialect == "ini" else "pass"
-            stored = Stored(file=RelPath("harbour.cfg"), key=key, dialect=dialect)
+            stored = SettingPlace(file=RelPath("harbour.cfg"), key=key, dialect=dialect)
             password = msgspec.structs.replace(TARNHOLT.settings["password"], store=stored)
             game = msgspec.structs.replace(TARNHOLT, settings={**TARNHOLT.settings, "password": password})
             with self.subTest(dialect=dialect, before=before):
@@ -111,6 +121,58 @@ class Apply(unittest.TestCase):
         expected = {"marsh.temper": "stormy", "marsh.quarrels": False, "net.game": 21999}
         self.assertEqual(edits, {"marsh.properties": ("properties", expected)})
 
+    def test_one_setting_in_several_places_with_units_and_words(self) -> None:
+        """Minutes of ours are ticks and milliseconds there; a mode is a word in one file and a number in another."""
+        made = decode_toml(
+            Definitions,
+            b"""
+            [settings.rest]
+            type = "integer"
+            meaning = "minutes"
+            default = 5
+            store = { file = "a.ini", dialect = "ini", key = "S/rest", factor = 1200, offset = 20 }
+            also = [{ file = "b.json", dialect = "json", key = "rest/ms", factor = 60000 }]
+            [settings.mode]
+            type = "choice"
+            meaning = "how hard"
+            default = "calm"
+            choices = ["calm", "wild"]
+            words = { calm = "0", wild = "2" }
+            store = { file = "a.ini", dialect = "ini", key = "S/mode" }
+            also = [{ file = "c.properties", key = "mode", words = { calm = "still", wild = "stormy" } }]
+            """,
+            "definition",
+            "settings",
+        )
+        game = msgspec.structs.replace(TARNHOLT, settings={**TARNHOLT.settings, **made.settings})
+        edits = edits_for(game, {"rest": 3, "mode": "wild"}, {}, {})
+        self.assertEqual(
+            edits,
+            {
+                "a.ini": ("ini", {"S/rest": 3620, "S/mode": "2"}),
+                "b.json": ("json", {"rest/ms": 180000}),
+                "c.properties": ("properties", {"mode": "stormy"}),
+            },
+        )
+        for name, expected in (("rest", 3), ("mode", "wild")):
+            for place in made.settings[name].places:
+                dialect, values = edits[place.file]
+                said = DIALECTS[dialect].read(DIALECTS[dialect].edit(b"", dict(values)))
+                self.assertEqual(in_place(made.settings[name], place, DIALECTS[dialect], said), expected)
+        odd = {"S/rest": "3621"}  # no whole number of minutes: the file's own words are shown
+        self.assertEqual(in_file(made.settings["rest"], DIALECTS["ini"], odd)[0], 3621)
+        place = 'file = "a"\nkey = "b"\n'
+        for wrong in (
+            f'type = "text"\ndefault = ""\n[settings.x.store]\n{place}factor = 2\n',
+            f'type = "text"\ndefault = ""\n[[settings.x.also]]\n{place}',
+            (
+                'type = "names"\ndefault = ""\n[settings.x.store]\nfile = "a"\nkey = "{name}"\n'
+                f"[[settings.x.also]]\n{place}"
+            ),
+        ):
+            with self.assertRaises(DocumentError):
+                decode_toml(Definitions, f'[settings.x]\nmeaning = ""\n{wrong}\n'.encode(), "definition", "settings")
+
     def test_lists_of_names_in_every_form(self) -> None:
         rows = (
             ("lines", "{name}", b"# crew\nAud\n", b"# crew\nAud\nLiv\n"),
@@ -125,7 +187,7 @@ class Apply(unittest.TestCase):
         )
         for dialect, key, before, after in rows:
             words = {} if dialect in ("lines", "json") else {"yes": "aye", "no": "nay"}
-            place = Stored(file=RelPath("crew"), dialect=dialect, key=key)
+            place = SettingPlace(file=RelPath("crew"), dialect=dialect, key=key)
             crew = SettingDefinition(type="names", meaning="", default="", words=words, store=place)
             game = msgspec.structs.replace(TARNHOLT, settings={**TARNHOLT.settings, "operators": crew})
             with self.subTest(dialect):

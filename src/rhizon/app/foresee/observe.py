@@ -51,6 +51,7 @@ from rhizon.core.check.port_rules import numbers_in_files
 from rhizon.core.check.program_head import HEAD, made_for, own_name
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
+from rhizon.core.model.setting import Stored
 from rhizon.core.names import printable
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.settings.dialects import DIALECTS
@@ -103,7 +104,7 @@ def _native_files(state: InstanceState) -> dict[str, str]:
     """Every file of the server's own that holds a value that Rhizon knows, with its dialect."""
     game = state.game
     files = {path: dialect for path, (dialect, _) in native_edits(state).items()}
-    stores = [one.store for one in game.settings.values() if one.store is not None]
+    stores: list[Stored] = [place for one in game.settings.values() for place in one.places]
     stores += [place for port in game.ports for place in port.store]
     if game.licence is not None and state.instance.licence is not None:
         stores.append(game.licence.answer)

@@ -164,13 +164,14 @@ def _ledger(host: Host, home: InstanceFolder, game: GameDefinition, instance: In
 def _secrets(home: InstanceFolder, game: GameDefinition) -> list[Finding]:
     """Settings files that hold a secret and that others may read."""
     findings = []
-    for name in sorted({one.store.file for one in game.settings.values() if one.secret and one.store is not None}):
+    secret = {setting: one.places for setting, one in game.settings.items() if one.secret}
+    for name in sorted({place.file for places in secret.values() for place in places}):
         with home.inside() as inside:
             facts = inside.lstat(name)
         held = [
             setting
-            for setting, one in game.settings.items()
-            if one.secret and one.store is not None and one.store.file == name and _says(home, one.store)
+            for setting, places in secret.items()
+            if any(place.file == name and _says(home, place) for place in places)
         ]
         if facts is not None and facts.st_mode & 0o077 and held:
             what = f"it contains {', '.join(held)}, and other users can read it (mode {facts.st_mode & 0o777:04o})"
@@ -290,7 +291,8 @@ def _said_again(folder: Path, game: GameDefinition, instance: Instance, lock: Lo
         if one is None or one.store is None:
             continue
         if one.type != "names":
-            put(one.store, f"{name}={format_value(value)}")
+            for each in one.places:
+                put(each, f"{name}={format_value(value)}")
             continue
         for person in one.names(value):
             put(for_name(one.store, person), f"{name}+={person}")

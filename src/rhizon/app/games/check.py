@@ -231,13 +231,12 @@ def _settings(game: GameDefinition) -> list[Finding]:
     findings: list[Finding] = []
     for name, setting in game.settings.items():
         findings += _shared_names(game, name, setting)
-        if setting.store is None:
-            continue
-        place = (setting.store.file, setting.store.key)
-        twin = places.setdefault(place, name)
-        if twin != name:
-            what = f"{twin} is written to the same place ({place[0]}: {place[1]})"
-            findings.append(_odd(f"settings.{name}", what, "Give each setting its own place."))
+        for stored in setting.places:
+            place = (stored.file, stored.key)
+            twin = places.setdefault(place, name)
+            if twin != name:
+                what = f"{twin} is written to the same place ({place[0]}: {place[1]})"
+                findings.append(_odd(f"settings.{name}", what, "Give each setting its own place."))
     return findings
 
 

@@ -296,8 +296,8 @@ def _left(path: RelPath, reason: str) -> Finding:
 
 def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
     """The keys of a file whose values no one is shown, each with the dialect that its definition names."""
-    places = (one.store for one in game.settings.values() if one.secret)
-    return {one.key: DIALECTS[one.dialect] for one in places if one is not None and one.file == path}
+    places = (place for one in game.settings.values() if one.secret for place in one.places)
+    return {one.key: DIALECTS[one.dialect] for one in places if one.file == path}
 
 
 def _clash(path: str, one: MergeConflict, *, secret: bool) -> Finding:

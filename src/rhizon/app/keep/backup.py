@@ -285,9 +285,9 @@ def _secrets_in(home: InstanceFolder, game: GameDefinition, saved: Mapping[str, 
     """The secret settings that have a value in the files that were saved."""
     held = []
     for name, one in game.settings.items():
-        if one.secret and one.store is not None and one.store.file in saved:
+        for place in one.places if one.secret else ():
             with contextlib.suppress(StateError):
-                if native_values(home, one.store).get(one.store.key):
+                if place.file in saved and name not in held and native_values(home, place).get(place.key):
                     held.append(name)
     return tuple(held)
 

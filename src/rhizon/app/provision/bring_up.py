@@ -53,7 +53,7 @@ def bring_up(
     if instance.first_start_done:  # its settings came with the transaction
         return _with_world(choice, wishes, home, instance, reporter, None), [], "ready to run"
     edits = native_edits(state.with_instance(instance), {**instance.settings, **revealed(wishes.secrets)})
-    secret_files = frozenset(one.store.file for one in game.settings.values() if one.secret and one.store)
+    secret_files = frozenset(place.file for one in game.settings.values() if one.secret for place in one.places)
     content = wishes.first_start == "content" or (wishes.first_start is None and game.first_start.with_content)
     launch = Launch(
         choice.lock.target.loader if content else None,

@@ -94,10 +94,10 @@ class BeforeStart:
                 except ValueError:
                     found[place.file, name] = printable(str(value), 60)
         for role, port in port_places(self._game, self._lock).items():
-            for place in port.store:
-                values = self._read(read, place.file, place.dialect)
-                if place.key in values:
-                    found[place.file, f"the {role} port"] = printable(values[place.key].strip(), 60)
+            for stored in port.store:
+                values = self._read(read, stored.file, stored.dialect)
+                if stored.key in values:
+                    found[stored.file, f"the {role} port"] = printable(values[stored.key].strip(), 60)
         return found
 
     def _read(self, read: dict[tuple[str, str], dict[str, str]], file: str, dialect: str) -> dict[str, str]:

@@ -88,9 +88,9 @@ def _secrets(state: InstanceState) -> list[str]:
     """The values of secret settings, as the server's own files have them, and what opens its console."""
     found = []
     for definition in state.game.settings.values():
-        if definition.secret and definition.store is not None:
+        for place in definition.places if definition.secret else ():
             try:
-                value = native_values(state.home, definition.store).get(definition.store.key, "")
+                value = native_values(state.home, place).get(place.key, "")
             except RhizonError:
                 continue
             found += [value, value.strip('"')]

@@ -98,7 +98,7 @@ def _show(to: "Console", game: "GameDefinition", call: Call) -> None:
             _allowed(one),
             "" if one.secret else format_value(one.default),
             one.meaning,
-            _places((one.store,)),
+            _places(one.places),
         )
         for name, one in game.settings.items()
     ]

@@ -43,6 +43,7 @@ RULES: tuple[Rule, ...] = (
     Rule("settings", settings_rules.unreadable),
     Rule("settings", settings_rules.encodings),
     Rule("settings", settings_rules.values),
+    Rule("settings", settings_rules.places_agree),
     Rule("settings", settings_rules.repeated_keys),
     Rule("settings", settings_rules.unknown_keys),
     Rule("settings", settings_rules.writable),

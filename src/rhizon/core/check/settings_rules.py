@@ -8,13 +8,14 @@ from rhizon.core.check.finding import error, warning
 from rhizon.core.check.observation import NativeFile, Observation
 from rhizon.core.finding import Finding
 from rhizon.core.model.setting import SettingDefinition
-from rhizon.core.settings.apply import format_value, in_file
+from rhizon.core.settings.apply import format_value, in_file, in_place
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.words import command_line
 
 __all__ = [
     "encodings",
     "licence_answer",
+    "places_agree",
     "repeated_keys",
     "settings_now",
     "unknown_keys",
@@ -123,6 +124,23 @@ def unknown_keys(seen: Observation) -> Iterator[Finding]:
             if near:
                 what = f"{key} is no setting of {seen.game.title}, and {near[0]} is missing"
                 yield warning("setting-unknown", file.path, what, f"Did you mean {near[0]}?")
+
+
+def places_agree(seen: Observation) -> Iterator[Finding]:
+    """A setting that several places hold, which do not say the same: nobody knows which one counts."""
+    for name, definition in seen.game.settings.items():
+        said: dict[str, str] = {}
+        for place in definition.places if definition.also and name not in seen.instance.settings else ():
+            file = seen.file(place.file)
+            if file is None or file.broken or place.key not in file.values:
+                continue
+            value = in_place(definition, place, DIALECTS[place.dialect], file.values)
+            said[f"{place.file}: {place.key}"] = format_value(value) if value is not None else ""
+        if len(set(said.values())) > 1:
+            told = {where: "(secret)" if definition.secret else value for where, value in said.items()}
+            shown = "; ".join(f"{where} is {value}" for where, value in told.items())
+            remedy = f"Set it, and all places say so: {command_line('rhizon', 'set', seen.folder, f'{name}=VALUE')}"
+            yield warning("setting-places-differ", name, shown, remedy)
 
 
 def licence_answer(seen: Observation) -> Iterator[Finding]:

@@ -107,7 +107,8 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
 
     def places(self) -> Iterator[Stored]:
         """Where settings and ports are stored."""
-        yield from (one.store for one in self.settings.values() if one.store is not None)
+        for setting in self.settings.values():
+            yield from setting.places
         for port in self.ports:
             yield from port.store
 

@@ -8,7 +8,16 @@ import msgspec
 from rhizon.core.model.base import Id, Line, Port, SettingValue, Strict
 from rhizon.core.names import RelPath
 
-__all__ = ["NAME_WORD", "ConsoleNames", "Dialect", "PortDefinition", "Protocol", "SettingDefinition", "Stored"]
+__all__ = [
+    "NAME_WORD",
+    "ConsoleNames",
+    "Dialect",
+    "PortDefinition",
+    "Protocol",
+    "SettingDefinition",
+    "SettingPlace",
+    "Stored",
+]
 
 Protocol = Literal["tcp", "udp"]
 Dialect = Literal["properties", "ini", "json", "toml", "yaml", "xml", "semicolon", "lines", "arguments"]
@@ -25,6 +34,27 @@ class Stored(Strict, frozen=True, kw_only=True):
     key: Line
 
 
+class SettingPlace(Stored, frozen=True, kw_only=True):
+    """A place of a setting, with what is its own there: ``words`` for values in place of the setting's, and for whole
+    numbers the unit: what is written is ours times ``factor`` plus ``offset``."""
+
+    words: dict[str, Line] = {}
+    factor: Annotated[int, msgspec.Meta(ge=1, le=1_000_000)] = 1
+    offset: Annotated[int, msgspec.Meta(ge=-1_000_000, le=1_000_000)] = 0
+
+    @property
+    def counts_otherwise(self) -> bool:
+        """Whether numbers are others there."""
+        return (self.factor, self.offset) != (1, 0)
+
+    def ours(self, text: str) -> str:
+        """A number that is written there, in our unit; the text itself where it is none of ours."""
+        number = int(text) if re.fullmatch(r"[+-]?\d{1,18}", text) else None
+        if number is None or (number - self.offset) % self.factor:
+            return text
+        return str((number - self.offset) // self.factor)
+
+
 class ConsoleNames(Strict, frozen=True, kw_only=True):
     """Console commands that add ``{name}`` to a list of names of a running server, or remove it."""
 
@@ -38,7 +68,8 @@ class ConsoleNames(Strict, frozen=True, kw_only=True):
 
 class SettingDefinition(Strict, frozen=True, kw_only=True):
     """One setting under our name for it. ``store`` is left out where the game has no place for it and only Rhizon goes
-    by it. Values of type ``names`` are names joined by ", "; ``console`` changes such a list while the server runs."""
+    by it; ``also`` are more places that must say the same. Values of type ``names`` are names joined by ", ";
+    ``console`` changes such a list while the server runs."""
 
     type: Literal["text", "integer", "flag", "choice", "names"]
     meaning: Line
@@ -48,7 +79,8 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
     choices: tuple[Line, ...] = ()
     secret: bool = False
     words: dict[str, Line] = {}
-    store: Stored | None = None
+    store: SettingPlace | None = None
+    also: tuple[SettingPlace, ...] = ()
     console: ConsoleNames | None = None
 
     def __post_init__(self) -> None:
@@ -58,7 +90,11 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
             raise ValueError("a choice needs `choices`")
         if self.store is not None and (self.type == "names") != (NAME_WORD in self.store.key):
             raise ValueError("store.key: `{name}` is required for the type names, and allowed for no other")
-        if self.secret and self.store is not None and self.store.dialect == "arguments":
+        if self.also and (self.store is None or self.type == "names"):
+            raise ValueError("also: it needs a `store`, and is not for the type names")
+        if self.type != "integer" and any(place.counts_otherwise for place in self.places):
+            raise ValueError("store, also: `factor` and `offset` are for the type integer")
+        if self.secret and any(place.dialect == "arguments" for place in self.places):
             raise ValueError(
                 "store: a secret cannot be an argument: every user of the machine can see a program's arguments"
             )
@@ -119,10 +155,20 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
         """The names of a value of type ``names``."""
         return _names(value)
 
-    def native(self, value: str | int | bool) -> str | int | bool:
-        """How the server's own file says ``value``: by the definition's words, else as it is."""
+    @property
+    def places(self) -> tuple[SettingPlace, ...]:
+        """Every place that holds it."""
+        return (self.store, *self.also) if self.store is not None else ()
+
+    def native(self, value: str | int | bool, place: SettingPlace) -> str | int | bool:
+        """How the server's own file says ``value`` in one of its places: by words, in its unit, else as it is."""
         word = {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
-        return self.words.get(word, value)
+        known = (place.words or self.words).get(word)
+        if known is not None:
+            return known
+        if place.counts_otherwise and isinstance(value, int) and not isinstance(value, bool):
+            return value * place.factor + place.offset
+        return value
 
 
 def _names(value: object) -> list[str]:

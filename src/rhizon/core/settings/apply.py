@@ -5,7 +5,7 @@ from collections.abc import Iterable, Mapping
 from rhizon.core.errors import InputError
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
-from rhizon.core.model.setting import NAME_WORD, SettingDefinition, Stored
+from rhizon.core.model.setting import NAME_WORD, SettingDefinition, SettingPlace, Stored
 from rhizon.core.names import suggestions
 from rhizon.core.secret import Secret
 from rhizon.core.settings.dialects import Dialect, Scalar
@@ -19,6 +19,7 @@ __all__ = [
     "format_value",
     "holds",
     "in_file",
+    "in_place",
     "more_or_fewer",
     "name_in",
     "require_no_secrets",
@@ -109,16 +110,17 @@ def edits_for(
         if name not in settings or place is None:
             continue
         if definition.type != "names":
-            put(place, definition.native(settings[name]))
+            for each in definition.places:
+                put(each, definition.native(settings[name], each))
             continue
         edits.setdefault(place.file, (place.dialect, {}))
         for one in definition.names(settings[name]):
-            put(for_name(place, one), definition.native(True))
+            put(for_name(place, one), definition.native(True, place))
     places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
     places.update(extra_ports)
     for role, number in ports.items():
-        for place in places.get(role, ()):
-            put(place, number)
+        for stored in places.get(role, ()):
+            put(stored, number)
     return edits
 
 
@@ -140,15 +142,22 @@ def in_file(definition: SettingDefinition, dialect: Dialect, values: Mapping[str
     place = definition.store
     if place is None:
         return None, ""
+    return in_place(definition, place, dialect, values), place.key
+
+
+def in_place(
+    definition: SettingDefinition, place: SettingPlace, dialect: Dialect, values: Mapping[str, str]
+) -> Scalar | None:
+    """The same of one of its places."""
     if definition.type == "names":
-        off = {dialect.spell(definition.native(False)), dialect.spell(False)}
+        off = {dialect.spell(definition.native(False, place)), dialect.spell(False)}
         there = [name for key, value in values.items() if (name := name_in(place, key)) and value not in off]
-        return ", ".join(there), place.key
+        return ", ".join(there)
     if place.key in values:
-        return _meant(definition, dialect, values[place.key]), place.key
+        return _meant(definition, place, dialect, values[place.key])
     # an argument that is only there or not says no by its absence
     absent = place.dialect == "arguments" and definition.type == "flag" and not place.key.endswith("=")
-    return (False if absent else None), place.key
+    return False if absent else None
 
 
 def holds(place: str, dialect: Dialect, values: Mapping[str, str], key: str, value: Scalar) -> bool:
@@ -171,16 +180,17 @@ def more_or_fewer(definition: SettingDefinition, now: SettingValue, sign: str, n
     return str(definition.checked(left))
 
 
-def _meant(definition: SettingDefinition, dialect: Dialect, text: str) -> Scalar:
+def _meant(definition: SettingDefinition, place: SettingPlace, dialect: Dialect, text: str) -> Scalar:
     """What a native value means; the text itself where it does not exist that the definition knows."""
-    for ours, theirs in definition.words.items():
+    for ours, theirs in (place.words or definition.words).items():
         if theirs == text.strip():
             return definition.checked(ours)
     if definition.type == "flag":
         spelled = {dialect.spell(True).lower(): True, dialect.spell(False).lower(): False}
         if text.strip().lower() in spelled:
             return spelled[text.strip().lower()]
+    said = place.ours(text.strip()) if place.counts_otherwise else text
     try:
-        return definition.checked(text)
+        return definition.checked(said)
     except ValueError:
         return text
