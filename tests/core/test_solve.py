@@ -248,7 +248,7 @@ class Refusals(unittest.TestCase):
     def test_nobody_hears_that_no_change_helps_where_one_does(self) -> None:
         """Over several targets: a removal that helps is found, a repair that is named helps, every core has a wish."""
         seen = 0
-        for seed in range(500):
+        for seed in range(250):
             rng = random.Random(seed + 7)
             items, wishes = universe(seed)
             for releases in items.values():
@@ -268,7 +268,7 @@ class Refusals(unittest.TestCase):
                 self.assertTrue(any("the list asks for" in fact for fact in refused.core))
                 self.assertEqual(bool(helps), bool(refused.repairs) and bool(helps))
                 self.assertLessEqual({one["item"] for one in refused.repairs if one["kind"] == "drop"}, helps)
-        self.assertGreater(seen, 200)
+        self.assertGreater(seen, 100)
 
     @staticmethod
     def fits(items: Items, wishes: dict[str, Any]) -> bool:
@@ -283,7 +283,7 @@ class Optional(unittest.TestCase):
     @not_fast
     def test_most_of_them_then_the_earlier_ones(self) -> None:
         """Against every subset, on small random conflicts and needs; the target that keeps the better set is taken."""
-        for seed in range(60):
+        for seed in range(30):
             rng = random.Random(seed)
             names = [f"m{one}" for one in range(5)]
             items: dict[str, dict[str, dict[str, Any]]] = {
