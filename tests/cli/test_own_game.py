@@ -37,6 +37,10 @@ def text(name, fresh):
 
 house = dict(re.findall(r"(?m)^(\w+): *([^#\n]*?) *(?:#.*)?$", text("house.yaml", HOUSE)))
 rules = dict(re.findall(r'(\w+) = "?([^;"]*)"?;', text("rules.cfg", '// how hot\nfire = 2;\nbench = 6;\nword = "";\n')))
+seats = "-- who sits where\nreturn {\n  hall = { benches = 6, -- oak\n  },\n}\n"
+hall = re.findall(r"benches = (\d+)", text("hall.lua", seats))
+if hall != [rules["bench"]]:
+    cold(6, f"{hall} benches in hall.lua, {rules['bench']} in rules.cfg")
 if os.environ.get("KILN_WOOD") != "alder":
     cold(2, "no wood")
 if not 1 <= int(rules["fire"]) <= 5:
@@ -89,7 +93,7 @@ environment = { KILN_WOOD = "alder" }
 runtime = { family = "none" }
 folders = { mod = "glazes" }
 memory = { base_mib = 32 }
-first_start = { creates = ["house.yaml", "rules.cfg"] }
+first_start = { creates = ["house.yaml", "rules.cfg", "hall.lua"] }
 console = { stop_signal = "interrupt", stop_seconds = 10 }
 
 [loaders.own]
@@ -130,6 +134,13 @@ choices = ["easy", "normal", "hard"]
 default = "normal"
 words = { easy = "1", normal = "2", hard = "4" }
 store = { file = "rules.cfg", dialect = "semicolon", key = "fire" }
+
+[settings.max_players]
+type = "integer"
+meaning = "benches"
+default = 6
+store = { file = "hall.lua", dialect = "lua", key = "hall/benches" }
+also = [{ file = "rules.cfg", dialect = "semicolon", key = "bench" }]
 
 [settings.password]
 type = "text"
@@ -173,6 +184,7 @@ hint = "Leave {id} out."
 """
 SHELF = '[[server]]\ngame = "kilnmere"\nversion = "1.0"\nfile = "server"\n'
 WANTED = '[settings]\nname = "Harbour Lights pottery"\ndifficulty = "hard"\noperators = ["Aud", "Liv Olsen"]\n'
+WANTED += "max_players = 9\n"
 
 
 @not_fast
@@ -218,6 +230,8 @@ class OwnGame(Case):
         house = (self.folder / "pottery/house.yaml").read_text()
         self.assertIn("# and one below it for gossip", house)
         self.assertIn("  Liv Olsen: true", house)
+        seats = "-- who sits where\nreturn {\n  hall = { benches = 9, -- oak\n  },\n}\n"
+        self.assertEqual((self.folder / "pottery/hall.lua").read_text(), seats)
         ran = self.rhizon("run", "--trial", "pottery", "--json")
         self.assertEqual((ran.code, ran.result["content"]), (0, ["feldspar", "ashblue"]))
         self.marks()

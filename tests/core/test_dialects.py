@@ -76,6 +76,28 @@ name = "Low ""Tide""";  // sign
 port = 21640;
 pvp = 0; far[] = {1, 2};
 '''
+LUA = """\
+-- harbour
+return { --[[ the club's ]]
+  name = "Low Tide", -- sign
+  ["the port"] = 21640;
+  pvp = false, crew = { 'Aud', "Tove" },
+  net = {
+    bind = [[0.0.0.0]],
+    wait = 60 * 5, -- seconds
+    { deep = -0x1F },
+  },
+}
+"""
+JSONC = """\
+// harbour
+{
+  "name": "Low \\"Tide\\"", // sign
+  "net": {"port": 21640, /* open */ "bind": "0.0.0.0"},
+  "crew": ["Aud", "Tove",],
+  "pvp": false
+}
+"""
 LINES = """\
 # harbour
 Marit
@@ -95,6 +117,8 @@ FILES: dict[str, tuple[str, dict[str, str]]] = {
     "properties": (PROPERTIES, {"name": "Low Tide", "port": "21640"}),
     "ini": (INI, {"loose": "1", "Server/Name": "Low Tide", "Server/Port": "21640", "Rules/Pvp": "no"}),
     "json": (JSON, {"name": 'Low "Tide"', "net/port": "21640", "list/1/deep": "true", "pvp": "false"}),
+    "jsonc": (JSONC, {"name": 'Low "Tide"', "net/port": "21640", "pvp": "false"}),
+    "lua": (LUA, {"name": "Low Tide", "the port": "21640", "net/bind": "0.0.0.0", "net/1/deep": "-0x1F"}),
     "toml": (TOML, {"name": "Low Tide", "pvp": "false", "net/port": "21640", "net/bind": "0.0.0.0"}),
     "yaml": (YAML, {"name": "Low Tide", "net/port": "21640", "net/bind": "0.0.0.0", "list/0": "one"}),
     "xml": (XML, {"name": "Low & Tide", "net/@port": "21640", "entry[@name=seed]/@value": "7", "entry/@value": "no"}),
@@ -106,6 +130,8 @@ WAYS = ("net/fresh", "a/b/fresh", "fresh")
 FRESH = {
     "ini": ("Server/Fresh", "New/Fresh", "fresh"),
     "json": WAYS,
+    "jsonc": WAYS,
+    "lua": (*WAYS, "two words", "net/1/end"),
     "toml": WAYS,
     "yaml": WAYS,
     "xml": ("net/@fresh", "a/b", "entry[@name=fresh]/@value", "empty/inner"),
@@ -213,6 +239,20 @@ class Contract(unittest.TestCase):
             ("yaml", b"a: 1\n b: [\n", "line"),
             ("yaml", b"- a\n- b", "mapping"),
             ("xml", b"<a>\n<b></a>", "line 2"),
+            ("jsonc", b"{ // x\n'a': 1}", "line 2: a name in quotes"),
+            ("jsonc", b'{"a": 1 "b": 2}', "a comma"),
+            ("jsonc", b'{"a": /* 1}', "a value"),
+            ("jsonc", b'{"a": ' + b"[" * 9000, "nested"),
+            ("jsonc", b'{"a": "\\q"}', "an escape that JSON"),
+            ("jsonc", b"{}\n}", "line 2: nothing"),
+            ("lua", b"a = 1\nprint(a)\n", "line 2: only"),
+            ("lua", b"a = {\n b = function() return 1, 2 end }", "line 2: a value"),
+            ("lua", b"a = [[x", "no end"),
+            ("lua", b"a = 'x\n'", "no end"),
+            ("lua", b"a = {" * 9000, "line 1"),
+            ("lua", b"return { " + b"{" * 9000, "nested"),
+            ("lua", b"return { 1 }, 2", "at the end"),
+            ("lua", b"a = 60 * 5\nb = 1\n", "line 1: only"),
             ("xml", b"<!DOCTYPE x><a/>", "document type"),
             ("xml", b"<a>" * 500, "deep"),
             ("properties", b"a = \\u00zz\n", "escape"),
@@ -295,6 +335,21 @@ class Contract(unittest.TestCase):
             ("toml", '[t]\n[[u]]\na = "x"\n', {"t/a": "y"}, '[t]\na = "y"\n[[u]]\na = "x"\n'),
             ("toml", '[t]\n["u[v]"]\na = "x"\n', {"t/a": "y"}, '[t]\na = "y"\n["u[v]"]\na = "x"\n'),
             ("toml", 'b = "\u2028a = 1 # "\na = 1\n', {"a": "2"}, 'b = "\u2028a = 1 # "\na = 2\n'),
+            ("jsonc", '{\n  "a": 1, // one\n  "b": 2 // two\n}\n', {"b": None}, '{\n  "a": 1 // one\n}\n'),
+            ("jsonc", '{\n  "a": 1, // one\n}\n', {"b": 2}, '{\n  "a": 1, // one\n  "b": 2,\n}\n'),
+            ("jsonc", '{\n  "a": 1 // one\n}\n', {"b": "2"}, '{\n  "a": 1, // one\n  "b": "2"\n}\n'),
+            ("jsonc", '{"a": ["x", "y"], "b": 1}', {"a/[y]": None, "a/[z]": True}, '{"a": ["x", "z"], "b": 1}'),
+            ("jsonc", "{ // to fill in\n}\n", {"a/b": True}, '{ // to fill in\n  "a": { "b": true }\n}\n'),
+            ("jsonc", '{"a": 1, /* 2 */ "b": 2}', {"a": None}, '{ /* 2 */ "b": 2}'),
+            ("lua", "a = 1 -- one\nb = { 'x', 'y' }\n", {"a": "2", "b/[y]": None}, "a = 2 -- one\nb = { 'x' }\n"),
+            ("lua", "return { a = 1; b = 'q' }", {"b": "it's", "c": True}, "return { a = 1; b = 'it\\'s', c = true }"),
+            ("lua", "a = {\n  1, -- x\n}\n", {"a/two words": 2}, 'a = {\n  1, -- x\n  ["two words"] = 2,\n}\n'),
+            ("lua", "a = { b = 60 * 5, c = 1 }\n", {"a/c": 2}, "a = { b = 60 * 5, c = 2 }\n"),
+            ("lua", "a = { b = 60 * 5, c = 1 }\n", {"a/b": 7}, "a = { b = 7, c = 1 }\n"),
+            ("lua", "a = [==[x]]y]==]\n", {"a": "x\ny"}, 'a = "x\\ny"\n'),
+            ("lua", "a = 1\na = 2\n", {"a": 3}, "a = 1\na = 3\n"),
+            ("lua", "a = { b = 1, b = 2 }\n", {"a/b": None}, "a = {  }\n"),
+            ("lua", "local x = 1\ny = x_1\n"[:12], {"x": 2}, "local x = 2\n"),
             ("xml", "<s><a><!-- c --></a></s>", {"a": "x"}, "<s><a><!-- c -->x</a></s>"),
             ("xml", '<s><a v="1"/></s>', {"a": "x", "a/@v": "2"}, '<s><a v="2">x</a></s>'),
             ("xml", "<s><a><![CDATA[x < y]]></a></s>", {"a": "x < z"}, "<s><a>x &lt; z</a></s>"),

@@ -8,7 +8,7 @@ run over the whole table.
 from collections.abc import Mapping
 from typing import Protocol
 
-from rhizon.core.settings.dialects import ini, json, plain, properties, toml, xml, yaml
+from rhizon.core.settings.dialects import ini, json, plain, properties, tables, toml, xml, yaml
 from rhizon.core.settings.dialects.spans import Scalar
 
 __all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
@@ -32,6 +32,8 @@ DIALECTS: dict[str, Dialect] = {
     "properties": properties.Properties(),
     "ini": ini.Ini(),
     "json": json.Json(),
+    "jsonc": tables.JsonWithComments(),
+    "lua": tables.LuaTables(),
     "toml": toml.Toml(),
     "yaml": yaml.Yaml(),
     "xml": xml.Xml(),
@@ -39,8 +41,8 @@ DIALECTS: dict[str, Dialect] = {
     "lines": plain.Lines(),
     "arguments": plain.Arguments(),
 }
-_ENDINGS = {"properties": "properties", "ini": "ini", "json": "json", "toml": "toml", "yaml": "yaml", "yml": "yaml",
-            "xml": "xml"}  # fmt: skip
+_ENDINGS = {"properties": "properties", "ini": "ini", "json": "json", "jsonc": "jsonc", "toml": "toml",
+            "yaml": "yaml", "yml": "yaml", "xml": "xml"}  # fmt: skip
 
 
 def dialect_of(path: str) -> Dialect | None:
