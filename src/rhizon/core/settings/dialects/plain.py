@@ -7,7 +7,7 @@ from rhizon.core.settings.dialects.spans import Found, NotWritableError, Scalar,
 
 __all__ = ["Arguments", "Lines", "argument_list"]
 
-_REMARK = re.compile(r"\s+#")
+_REMARK = re.compile(r"(?<=\s)#")
 _JOINED = re.compile(r"(?P<key>[-+/]\S*?=)(?P<value>.*)")
 _APART = re.compile(r"(?P<key>[-+/]\S*)(?:[ \t]+(?P<value>.*))?")
 
@@ -19,7 +19,7 @@ class Lines(SpanDialect):
         """Every line, or argument, with its place."""
         found: dict[str, Found] = {}
         for begin, end, line in _lines(text):
-            name = _REMARK.split(line, maxsplit=1)[0]
+            name = _REMARK.split(line, maxsplit=1)[0].rstrip()
             found.setdefault(name, Found(self.spell(True), begin, begin, (begin, end)))
         return found
 

@@ -33,6 +33,7 @@ _RESERVED = frozenset(
 )
 _ESCAPE = re.compile(r"\\(?:(\d{1,3})|x([0-9a-fA-F]{2})|u\{([0-9a-fA-F]{1,8})\}|z\s*|(\r\n|.))", re.DOTALL)
 _ESCAPED = {"a": "\a", "b": "\b", "f": "\f", "n": "\n", "r": "\r", "t": "\t", "v": "\v", "\r\n": "\n"}
+_LINE_ENDS = re.compile(r"\r?\n|\Z")
 _COMPUTED = "computed"
 
 
@@ -167,7 +168,25 @@ class _Tables(SpanDialect):
                 continue
             key = f"{prefix}[{one.value.said}]" if by_text else prefix + one.name
             said = self.spell(True) if by_text else one.value.said
-            yield key, Found(said, one.value.start, one.value.end, _goes(text, node.members or [], number))
+            yield key, Found(said, one.value.start, one.value.end, self._goes(text, node, number))
+
+    def _goes(self, text: str, node: _Node, number: int) -> tuple[int, int]:
+        """What goes with a member: its line where it has one for itself, else it and one separator."""
+        members = node.members or []
+        one, before = members[number], members[number - 1] if number else None
+        begins = before.end if before is not None else node.start + len(node.kind)
+        line = text.rfind("\n", begins, one.begin) + 1
+        leads = (line or begins == 0) and not text[line : one.begin].strip()
+        remark = self.remark.match(text, one.end)
+        assert remark is not None
+        ends = _LINE_ENDS.match(text, remark.end())
+        if leads and ends is not None:
+            return line, ends.end()
+        if number + 1 < len(members) and not text[one.end : members[number + 1].begin].strip():
+            return one.begin, members[number + 1].begin
+        if before is None or before.separator is None or one.separator is not None:
+            return one.begin, one.end
+        return (before.value.end if not text[before.separator : one.begin].strip() else one.begin), one.end
 
     def spell(self, value: Scalar) -> str:
         """The value as text."""
@@ -528,23 +547,6 @@ def _texts(node: _Node) -> bool:
     if not members or any(one.value.kind != "text" or one.begin != one.value.start for one in members):
         return False
     return len({one.value.said for one in members}) == len(members)
-
-
-def _goes(text: str, members: list[_Member], number: int) -> tuple[int, int]:
-    """What goes with a member: its lines where it has them for itself, else it and one separator."""
-    one = members[number]
-    line = text.rfind("\n", 0, one.begin) + 1
-    stop = text.find("\n", one.end)
-    behind = text[one.end : stop if stop >= 0 else len(text)].strip()
-    alone = not text[line : one.begin].strip() and (not behind or re.match(r"--(?!\[=*\[)|//", behind) is not None)
-    if alone:
-        return line, stop + 1 if stop >= 0 else len(text)
-    if number + 1 < len(members) and not text[one.end : members[number + 1].begin].strip():
-        return one.begin, members[number + 1].begin
-    before = members[number - 1] if number else None
-    if before is None or before.separator is None or one.separator is not None:
-        return one.begin, one.end
-    return (before.value.end if not text[before.separator : one.begin].strip() else one.begin), one.end
 
 
 def _dangling(node: _Node, name: str) -> Iterator[tuple[str, int | None]]:
