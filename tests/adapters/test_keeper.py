@@ -22,7 +22,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.secret import Secret
 from rhizon.keeper.job import Job
 from rhizon.keeper.output import Output
-from tests.support import Case
+from tests.support import Case, not_fast
 
 SERVER = """
     import sys, time
@@ -41,6 +41,7 @@ SERVER = """
 HOLD = {"command": "still", "done": "is saved", "release": "flow", "seconds": 2}
 
 
+@not_fast
 class Keepers(Case):
     def setUp(self) -> None:
         super().setUp()

@@ -37,6 +37,7 @@ from rhizon.core.names import RelPath
 from rhizon.core.plan import WantedFile, make_plan
 from rhizon.core.remote.push_plan import ThereFile
 from tests.app.fakes import SETTINGS, AppCase
+from tests.support import not_fast
 
 FIRST = {"mods/a.jar": b"a one", "mods/b.jar": b"b one", "mods/old.jar": b"old", "start.sh": b"#!/bin/sh\n# one\n"}
 SECOND = {"mods/a.jar": b"a two", "mods/b.jar": b"b one", "mods/new.jar": b"b one", "start.sh": b"#!/bin/sh\n# two\n"}
@@ -144,6 +145,7 @@ class RentedCase(AppCase):
             yield
 
 
+@not_fast
 class Rented(RentedCase):
     def test_whole(self) -> None:
         planned = self.push(dry_run=True)
@@ -469,6 +471,7 @@ class Pulled(RentedCase):
         self.assertEqual(len(self.backups()), 2)
 
 
+@not_fast
 class There(RentedCase):
     """What is looked at, started and put back on a rented server."""
 

@@ -15,7 +15,7 @@ from rhizon.adapters.scans import Scans
 from rhizon.app.archives import scan as archives
 from rhizon.app.archives import scan_part, scanned_file
 from rhizon.app.host import Host
-from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, TARNHOLT, Case, jar, java17
+from tests.support import CATALOG, NO_JAVA, PACK, PROGRAM, TARNHOLT, Case, jar, java17, not_fast
 
 HEAD = 'format = "rhizon-list/1"\nname = "x"\ngame = "tarnholt"\n'
 
@@ -237,6 +237,7 @@ class Described(Case):
             self.assertIn("(lib-super-client-0-lib.jar) → tarnholt.client.Screen", beside.json["findings"][0]["what"])
 
 
+@not_fast
 class OnARealServer(Case):
     def test_plugins_and_mods_on_a_hybrid_loader(self) -> None:
         content = "".join(f'{name} = "*"\n' for name in ("reedlight", "tollgate", "ferrybell"))

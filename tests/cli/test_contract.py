@@ -18,7 +18,7 @@ from rhizon.cli.commands import COMMANDS, FIRST_EVENING
 from rhizon.cli.main import root
 from rhizon.cli.servers import Server, ServerParam
 from tests.app.fakes import AppCase
-from tests.support import PROGRAM
+from tests.support import PROGRAM, not_fast
 
 DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
@@ -92,6 +92,7 @@ class Commands(unittest.TestCase):
         self.assertIn("only one of them can start", find_guide("port-clash").text)
 
 
+@not_fast
 class Servers(AppCase):
     """The built program on two servers."""
 

@@ -56,6 +56,7 @@ class Providers(Case):
             self.assertIn(f"herd {herd} is in", log)
 
 
+@not_fast
 class InTime(Case):
     """A question that no search answers soon: pigeons in one hole too few."""
 
