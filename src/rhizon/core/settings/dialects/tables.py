@@ -73,6 +73,7 @@ class _Tables(SpanDialect):
     skipped: re.Pattern[str]
     number: re.Pattern[str]
     remark: re.Pattern[str]  # what may stand behind a member on its line
+    lists = "]"  # what closes a list
     first = 0  # the number of the first element without a name
     separators = ","
     joined = ": "
@@ -242,7 +243,7 @@ class _Tables(SpanDialect):
             made = self._nested([*way, last], self.write(value, None))
         elif way:
             made = self._nested(way, self.listed(self.quoted(element[1], None)))
-        elif (node.members and not _texts(node)) or node is root.node or not self._may_list(node):
+        elif (node.members and not _texts(node)) or node is root.node or node.kind != self.lists:
             raise NotWritableError(f"{key.rpartition('/')[0] or key} is not a list of distinct texts")
         else:
             made = self.quoted(element[1], None)
@@ -255,9 +256,6 @@ class _Tables(SpanDialect):
     def listed(self, element: str) -> str:
         """A list of one element."""
         raise NotImplementedError
-
-    def _may_list(self, node: _Node) -> bool:
-        return node.kind == "}" or node.kind == "]"
 
     def _nested(self, parts: list[str], value: str) -> str:
         """A member with ``value`` at the end of ``parts``."""
@@ -303,6 +301,7 @@ class LuaTables(_Tables):
 
     skipped = re.compile(r"(?:\s|--\[(?P<level>=*)\[.*?\](?P=level)\]|--(?!\[=*\[)[^\n]*)*+", re.DOTALL)
     remark = re.compile(r"[ \t]*+(?:--(?!\[=*\[)[^\r\n]*)?")
+    lists = "}"
     first = 1
     separators = ",;"
     joined = " = "
