@@ -324,8 +324,10 @@ class LuaTables(_Tables):
                 node = self.value_at(text, self.skip(text, word.end()))
                 rest = self.skip(text, node.end)
                 rest = self.skip(text, rest + 1) if text.startswith(";", rest) else rest
-                if node.members is None or rest < len(text):
-                    raise self.wrong(text, at, "`return` of one table is expected at the end")
+                if node.members is None:
+                    raise self.wrong(text, at, "`return` of a table is expected")
+                if rest < len(text):
+                    raise self.wrong(text, rest, "nothing is expected behind the table that is returned")
                 return _Root(node, braces=True)
             if word is not None and word[0] == "local":
                 at = self.skip(text, word.end())
