@@ -8,7 +8,7 @@ run over the whole table.
 from collections.abc import Mapping
 from typing import Protocol
 
-from rhizon.core.settings.dialects import ini, json, plain, properties, tables, toml, xml, yaml
+from rhizon.core.settings.dialects import ini, json, jsonc, lua, plain, properties, toml, xml, yaml
 from rhizon.core.settings.dialects.spans import Scalar
 
 __all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
@@ -32,8 +32,8 @@ DIALECTS: dict[str, Dialect] = {
     "properties": properties.Properties(),
     "ini": ini.Ini(),
     "json": json.Json(),
-    "jsonc": tables.JsonWithComments(),
-    "lua": tables.LuaTables(),
+    "jsonc": jsonc.JsonWithComments(),
+    "lua": lua.LuaTables(),
     "toml": toml.Toml(),
     "yaml": yaml.Yaml(),
     "xml": xml.Xml(),
