@@ -18,7 +18,7 @@ from unittest import mock
 
 from rhizon.adapters.remotes import open_remote
 from rhizon.adapters.remotes.files import Download, RemoteFiles, Upload
-from rhizon.adapters.remotes.sftp import server_key
+from rhizon.adapters.remotes.host_keys import server_key
 from rhizon.core.errors import RemoteError, RhizonError, TrustError
 from rhizon.core.model.remote import Reach
 from tests.support import not_fast

@@ -19,6 +19,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 
 from rhizon.adapters.files import translated
 from rhizon.adapters.remotes.files import CommandResult, Download, RemoteFiles, Upload, protected
+from rhizon.adapters.remotes.host_keys import CONNECT_SECONDS, is_known
 from rhizon.adapters.remotes.login import password_of
 from rhizon.core.errors import InputError, RemoteError, TrustError
 from rhizon.core.model.remote import Reach
@@ -27,9 +28,8 @@ from rhizon.core.remote.push_plan import ThereFile
 if TYPE_CHECKING:
     import asyncssh
 
-__all__ = ["SftpFiles", "server_key", "sftp_files"]
+__all__ = ["SftpFiles", "sftp_files"]
 
-CONNECT_SECONDS = 20
 ALIVE_SECONDS = 15  # a line that is dead for three times this is given up
 FILES_AT_ONCE = 8  # more only fill each other's window
 AT_ONCE = 16
@@ -85,7 +85,7 @@ class SftpFiles:
 
         reach = self._reach
         port = reach.port or 22
-        if not known_hosts.is_file() or not _is_known(known_hosts, reach.host, port):
+        if not known_hosts.is_file() or not is_known(known_hosts, reach.host, port):
             key = await asyncio.wait_for(asyncssh.get_server_host_key(reach.host, port), CONNECT_SECONDS)
             if key is None:
                 raise RemoteError("remote-unreachable", f"{reach.host} gives no key", hint="Check host and port.")
@@ -513,26 +513,3 @@ def _full(host: str, refused: Exception) -> RemoteError:
     return RemoteError(
         "remote-full", f"{host} has no room left: {refused}", hint="Free some space there, then run it again."
     )
-
-
-def _is_known(known_hosts: Path, host: str, port: int) -> bool:
-    import asyncssh
-
-    keys = asyncssh.match_known_hosts(str(known_hosts), host, "", port)
-    return bool(keys[0] or keys[1])
-
-
-async def server_key(host: str, port: int) -> tuple[str, str]:
-    """The key that a machine shows: as a line of OpenSSH's known_hosts, and its fingerprint. Raises RemoteError."""
-    import asyncssh
-
-    try:
-        key = await asyncio.wait_for(asyncssh.get_server_host_key(host, port), CONNECT_SECONDS)
-    except (TimeoutError, OSError, asyncssh.Error) as broken:
-        raise RemoteError(
-            "remote-unreachable", f"the connection to {host} failed: {broken}", hint="Check host and port."
-        ) from None
-    if key is None:
-        raise RemoteError("remote-unreachable", f"{host} shows no key", hint="Check host and port.")
-    name = host if port == 22 else f"[{host}]:{port}"
-    return f"{name} {key.export_public_key().decode().strip()}", key.get_fingerprint()

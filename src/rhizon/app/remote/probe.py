@@ -27,7 +27,7 @@ OVER_SSH = ("sftp", "rhizon")
 def accept_key(host: Host, remote: RemoteDefinition) -> str:
     """Takes the key that the other side shows now as its own, from now on; answers its fingerprint. Raises RemoteError,
     InputError where it is not reached over SSH."""
-    from rhizon.adapters.remotes.sftp import server_key
+    from rhizon.adapters.remotes.host_keys import server_key
 
     reach = remote.reach
     if reach.by not in OVER_SSH:
