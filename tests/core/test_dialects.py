@@ -7,7 +7,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.settings.dialects import DIALECTS, Scalar, dialect_of
-from rhizon.core.settings.dialects.plain import argument_list
+from rhizon.core.settings.dialects.arguments import argument_list
 
 PROPERTIES = """\
 # harbour
@@ -124,6 +124,10 @@ FILES: dict[str, tuple[str, dict[str, str]]] = {
     "xml": (XML, {"name": "Low & Tide", "net/@port": "21640", "entry[@name=seed]/@value": "7", "entry/@value": "no"}),
     "lines": (LINES, {"Marit": "yes", "Aud Olsen": "yes"}),
     "arguments": (ARGUMENTS, {"--name=": "Low Tide", "-port": "21640", "--quiet": "yes"}),
+    "environment": (
+        "# tide\nNAME=Low Tide\nPORT=21640\nQUIET=yes\n",
+        {"NAME": "Low Tide", "PORT": "21640", "QUIET": "yes"},
+    ),
     "semicolon": (SEMICOLON, {"name": 'Low "Tide"', "port": "21640", "pvp": "0"}),
 }
 WAYS = ("net/fresh", "a/b/fresh", "fresh")
@@ -139,7 +143,9 @@ FRESH = {
 WORDS = st.text(st.characters(codec="utf-8", exclude_categories=["C", "Z"]), max_size=9)
 VALUES = st.one_of(st.booleans(), st.integers(0, 99999), WORDS)
 NAMES = st.sampled_from(sorted(DIALECTS))
-WITH_VALUES = st.sampled_from(sorted(set(DIALECTS) - {"lines", "arguments"}))  # those two have rows of their own
+WITH_VALUES = st.sampled_from(
+    sorted(set(DIALECTS) - {"lines", "arguments", "environment"})
+)  # those have rows of their own
 
 
 def both(text: str) -> tuple[bytes, bytes]:
@@ -358,6 +364,16 @@ class Contract(unittest.TestCase):
             ("arguments", "--a=1\n-b 2\n--c\n", {"--a=": 3, "-b": "x y", "--c": False}, "--a=3\n-b x y\n"),
             ("arguments", "--c\nd", {"--c": "7", "--e": True}, "--c 7\nd\n--e\n"),
             ("arguments", "--a x\n--b\n", {"--a": ""}, "--b\n"),
+            ("arguments", "--b\n", {"+set fps": 30, "port=": 7}, "#pairs +set\n--b\n+set fps 30\nport=7\n"),
+            (
+                "arguments",
+                "#pairs +set\n+set fps  9\n+set x\n",
+                {"+set fps": 3, "+set x": ""},
+                "#pairs +set\n+set fps  3\n",
+            ),
+            ("arguments", "# x\n--b\n", {"@2": "B c", "@1": "a"}, "# x\na\nB c\n--b\n"),
+            ("arguments", "a\n--b\nc\n", {"@2": "d"}, "a\n--b\nd\n"),
+            ("environment", "# x\nA=b c \nB=1=2", {"A": True, "B": None, "C": "é"}, "# x\nA=yes\nC=é\n"),
             ("arguments", "--a==\n--b=\n--c   =\n", {"--a=": "", "--b=": "=", "--c": "2"}, "--a=\n--b==\n--c   2\n"),
             # what stands there twice is not to come to light again
             ("lines", "Marit\nTove\nMarit\n", {"Marit": None}, "Tove\n"),
@@ -394,6 +410,13 @@ class Contract(unittest.TestCase):
     def test_arguments_reach_the_server_in_their_order(self) -> None:
         text = "# x\r\n--a=1 2\r\n-b  two words\n--c\n\nstart here\n"
         self.assertEqual(argument_list(text.encode()), ("--a=1 2", "-b", "two words", "--c", "start here"))
+        pairs = ("+set", "fps", "3 0", "+set", "x", "+y", "z w")
+        self.assertEqual(argument_list(b"+set fps  3 0\n+set x\n+y z w", ("+set",)), pairs)
+        for key, value in (("@1", "--x"), ("@2", "a"), ("@1", "# a"), ("a b=", 1), ("--x", "a\nb")):
+            with self.subTest(key), self.assertRaises(ValueError):
+                DIALECTS["arguments"].edit(b"", {key: value})
+        with self.assertRaisesRegex(ValueError, "follows it"):
+            DIALECTS["arguments"].edit(b"a\nb\n", {"@1": None})
 
     def test_other_encodings(self) -> None:
         for name in ("utf-16-le", "utf-16-be"):

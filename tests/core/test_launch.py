@@ -12,8 +12,10 @@ from rhizon.adapters.games import GAMES, read_game
 from rhizon.core.launch import Launch, fill, start_command, start_environment
 from rhizon.core.model.game import RuntimeNeeds
 from rhizon.core.model.instance import RuntimeChoice
+from rhizon.core.model.setting import Stored
+from rhizon.core.names import RelPath
 from rhizon.core.runtimes import FAMILIES
-from rhizon.core.settings.dialects.plain import argument_list
+from rhizon.core.settings.dialects.arguments import argument_list
 from rhizon.core.start_scripts import START_SCRIPTS, start_scripts
 from tests.support import TARNHOLT
 
@@ -89,17 +91,35 @@ class Commands(unittest.TestCase):
             b"--on-moor x\n",
             b"# mine\r\n  --a=1 2  \r\n-b   two words\r\n\r\n--c\r\nplain words $HOME `id` *\n--d=\n-e 'q' \"r\"",
             "--name=Ærlig ü\n+port 7\n/opt x=y\n--k v=w\n--tab\tv\n".encode(),
+            b"+set a=b  two words \n+set\n+set x\n+setting a b\n",
+        )
+        fps = Stored(file=RelPath("droving.args"), dialect="arguments", key="+set fps")
+        own = Stored(file=RelPath("droving.env"), dialect="environment", key="MOOR")
+        port = msgspec.structs.replace(game.ports[0], store=(fps, own))
+        game = msgspec.structs.replace(game, ports=(port, *game.ports[1:]))
+        self.assertEqual((game.pair_words, game.environment_file), (("+set",), "droving.env"))
+        script = start_scripts(game, "own", None, 96, content)[START_SCRIPTS[0]].replace(
+            b"exec printf", b'printf "%s|" "$MOOR" "$A1" >&2; exec printf'
         )
         for text in texts:
             with self.subTest(text=text), tempfile.TemporaryDirectory() as name:
                 (Path(name) / "start.sh").write_bytes(script)
                 (Path(name) / "droving.args").write_bytes(text)
+                (Path(name) / "droving.env").write_bytes(b"# x\n1A=\nMOOR=a b $HOME=' \r\nA1=2")
                 done = subprocess.run(["sh", f"{name}/start.sh"], capture_output=True)
                 named = [word for one in content for word in ("--herd", one)]
-                expected = "".join(f"<{one}>\n" for one in ("first", *argument_list(text), *named))
-                self.assertEqual((done.stdout.decode(), done.stderr), (expected, b""))
+                expected = "".join(f"<{one}>\n" for one in ("first", *argument_list(text, game.pair_words), *named))
+                self.assertEqual((done.stdout.decode(), done.stderr), (expected, b"a b $HOME=' |2|"))
                 command = start_command(
-                    game, Launch("own", None, 96, path_separator=":", content=content, arguments=argument_list(text))
+                    game,
+                    Launch(
+                        "own",
+                        None,
+                        96,
+                        path_separator=":",
+                        content=content,
+                        arguments=argument_list(text, game.pair_words),
+                    ),
                 )
                 self.assertEqual("".join(f"<{one}>\n" for one in command[2:]), expected)
 

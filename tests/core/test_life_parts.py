@@ -6,7 +6,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.cli.console_words import ConsoleWords
-from rhizon.core.model.game_parts import ConsoleRule, PlayersRule
+from rhizon.core.model.game_console import ConsoleRule, PlayersRule
 from rhizon.core.model.instance import ScheduledTask
 from rhizon.core.redact import Redactor
 from rhizon.core.service_unit import cron_time, on_calendar, service_unit, timer_units

@@ -12,7 +12,7 @@ from typing import ClassVar
 import msgspec
 
 from rhizon.adapters.games import GAMES, read_game
-from rhizon.core.settings.dialects.plain import argument_list
+from rhizon.core.settings.dialects.arguments import argument_list
 from rhizon.core.start_cmd import ARGUMENTS, RUNTIME, cmd_script
 from rhizon.core.start_scripts import START_SCRIPTS, start_scripts
 from tests import examples
@@ -80,6 +80,9 @@ class StartCmd(unittest.TestCase):
             DROVEMOOR.loaders["own"], command=("cscript", "//nologo", "show.js", "{arguments}", "{content}")
         )
         game = msgspec.structs.replace(DROVEMOOR, loaders={"own": loader}, environment={"HARBOUR": "a & b"})
+        fps = msgspec.structs.replace(game.settings["language"].places[0], key="+set tongue")
+        language = msgspec.structs.replace(game.settings["language"], store=fps)
+        game = msgspec.structs.replace(game, settings={**game.settings, "language": language})
         content = ("herds/010-a", "herds/020-b c", "herds/it's & (c)")
         named = [word for one in content for word in ("--herd", one)]
         script = start_scripts(game, "own", None, 96, content)[START_SCRIPTS[1]]
@@ -91,6 +94,7 @@ class StartCmd(unittest.TestCase):
             "what cmd knows": b"a&b|c>d<e\n^x^^\n!PATH! !\n--e=(a) b) @echo\n;first\n,x;y=z\n*.cmd ?\nit's\n'q'\n:goto",
             "quotes": b'--name="The Old" & Mill\n"\n""\na"b&c|d>e"f\n-q "x y\n"a" b\n--last="\n',
             "backslashes": b'C:\\moor\\\n--x=\\\\\n\\"\n-p C:\\a b\\ \n"two \\" three&four \\\\"x" \\\\\n\\\n',
+            "pairs": b'+set a "b c" & d \n+set x\n+set\n+set\ty=1  z\n',
             "other letters": "--name=Ærlig ü — ж\n“quoted”\n".encode(),
         }
         letters = 'ab \\"&^!=-;'
@@ -106,7 +110,7 @@ class StartCmd(unittest.TestCase):
             folder.mkdir()
             (folder / "droving.args").write_bytes(text)
             with self.subTest(name):
-                self.assertEqual(self.arguments(script, folder, "cp1252"), [*argument_list(text), *named])
+                self.assertEqual(self.arguments(script, folder, "cp1252"), [*argument_list(text, ("+set",)), *named])
 
     def test_words_of_a_definition(self) -> None:
         words = ("-Dx=a & b", "C:\\a b\\", "", "100%", "!HOME!", "it's ^ (this)", "Ærlig")

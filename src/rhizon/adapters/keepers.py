@@ -239,6 +239,8 @@ class KeptProcess:
         if life is None or life.began != self._life.began:
             return True
         self._life = life
+        if life.pid:  # another one, where a launcher started it
+            self.pid, self.since = life.pid, life.process_since
         return life.state in ENDED or (not life.kept and not alive(self.pid, self.since))
 
     def send(self, command: str) -> None:
@@ -247,9 +249,19 @@ class KeptProcess:
             with contextlib.suppress(StateError):
                 self._client.send(command)
 
-    def ask_to_stop(self, _rule: ConsoleRule) -> None:
-        """Asks the keeper, who knows how."""
-        if self._client is not None:
+    @property
+    def launched(self) -> bool:
+        """The keeper sees to that too."""
+        return False
+
+    @property
+    def unheard(self) -> str:
+        """The keeper sees to that."""
+        return ""
+
+    def ask_to_stop(self, _rule: ConsoleRule, *, again: bool = False) -> None:
+        """Asks the keeper, who knows how, and when to ask harder."""
+        if self._client is not None and not again:
             with contextlib.suppress(StateError):
                 self._client.stop()
 

@@ -9,7 +9,7 @@ from rhizon.core.errors import StateError
 if TYPE_CHECKING:
     from prompt_toolkit.completion import Completer
 
-    from rhizon.core.model.game_parts import ConsoleRule
+    from rhizon.core.model.game_console import ConsoleRule
 
 __all__ = ["ConsoleWords", "completer"]
 

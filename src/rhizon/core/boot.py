@@ -99,7 +99,7 @@ class BootJudge:
         self._sources: dict[str, _Source] = {}
         self._good = seen_in_good_runs
         self.troubles: list[BootFailure] = []
-        self._ready = re.compile(log.ready)
+        self._ready = re.compile(game.ready_pattern)
         self._closed = re.compile(log.closed) if log.closed else None
         self._event = re.compile(log.event) if log.event else None
         self._level = re.compile(log.level) if log.level else None

@@ -48,6 +48,24 @@ set "TEXT=%NAME%"
 call :word
 set "TEXT=%VALUE%"
 """
+# A word before a name: the rest of the line is a name, and what is behind it the value.
+_PAIR = """\
+:pair
+set "TEXT=%NAME%"
+call :word
+set "NAME="
+set "REST="
+for /f "eol=# tokens=1*" %%b in ("%VALUE%") do (
+  set "NAME=%%b"
+  set "REST=%%c"
+)
+set "VALUE=%REST%"
+set "TEXT=%NAME%"
+if not defined VALUE goto word
+call :word
+set "TEXT=%VALUE%"
+"""
+_KNOWN = "if not defined VALUE goto word\n"
 _WORD = """\
 :word
 set "LEFT=<F>%TEXT:<Q>=<Q><F>%"
@@ -98,6 +116,8 @@ def cmd_script(
     recorded: str,
     usual: str,
     arguments_file: str | None,
+    pair_words: Sequence[str] = (),
+    environment_file: str | None = None,
 ) -> bytes:
     """The script, in UTF-8 with CRLF line ends. In ``command``, :data:`RUNTIME` stands for the runtime's program
     (``recorded`` where it still is, else ``usual``), :data:`ARGUMENTS` for what the file of arguments holds. It ends
@@ -105,6 +125,11 @@ def cmd_script(
     lines = ["@echo off", "setlocal DisableDelayedExpansion", *(f"rem {one}" for one in remarks), 'cd /d "%~dp0"']
     lines += ['for /f "tokens=2 delims=:." %%a in (\'chcp\') do set "PAGE=%%a"', "chcp 65001 >nul"]
     lines += [f'set "{name}={_literal(value)}"' for name, value in variables.items()]
+    if environment_file is not None:
+        lines += [
+            f"rem one variable per line in {environment_file}; # begins a comment",
+            f'for /f "usebackq eol=# tokens=1* delims==" %%a in ("{_literal(environment_file)}") do set "%%a=%%b"',
+        ]
     if RUNTIME in command:
         lines += [
             f'set "RUNTIME={_literal(recorded)}"',
@@ -124,7 +149,7 @@ def cmd_script(
     lines += [line, 'set "CODE=%ERRORLEVEL%"', "chcp%PAGE% >nul", "exit /b %CODE%", ""]
     text = "\n".join(lines)
     if not plain:
-        text += "\n" + _SPLIT * (ARGUMENTS in words) + _WORD
+        text += "\n" + _split(pair_words) * (ARGUMENTS in words) + _WORD
     for name, character in (_MARKS | {"<TAB>": "\t"}).items():
         text = text.replace(name, character)
     return text.replace("\n", "\r\n").encode()
@@ -139,6 +164,14 @@ def _from_file(arguments_file: str) -> list[str]:
         "  call :line",
         ")",
     ]
+
+
+def _split(pair_words: Sequence[str]) -> str:
+    """The subroutine that takes a line of the file apart. One that ends in a word falls through to it."""
+    if not pair_words:
+        return _SPLIT
+    known = "".join(f'if "%NAME%"=="{_literal(word)}" goto pair\n' for word in pair_words)
+    return _SPLIT.replace(_KNOWN, _KNOWN + known) + "goto word\n" + _PAIR
 
 
 def _one_word(word: str) -> list[str]:

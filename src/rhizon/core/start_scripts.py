@@ -1,7 +1,8 @@
 """The scripts that start a server on a machine without Rhizon: ``start.sh`` and ``start.cmd``.
 
-They take the recorded runtime where it still is, else the one on the path; RHIZON_RUNTIME names another one. A file of
-arguments is read when the script runs, as :func:`~rhizon.core.settings.dialects.plain.argument_list` reads it.
+They take the recorded runtime where it still is, else the one on the path; RHIZON_RUNTIME names another one. Files of
+arguments and of variables are read when the script runs, as :mod:`~rhizon.core.settings.dialects.arguments` and
+``environment`` there read them.
 """
 
 import shlex
@@ -29,6 +30,8 @@ class _Start(NamedTuple):
     recorded: str
     usual: str
     arguments_file: str | None
+    pair_words: tuple[str, ...]
+    environment_file: str | None
 
 
 def start_scripts(
@@ -56,6 +59,8 @@ def start_scripts(
             recorded=runtime.program if runtime else "",
             usual=family.program if family else "",
             arguments_file=game.arguments_file,
+            pair_words=game.pair_words,
+            environment_file=game.environment_file,
         )
 
     unix, windows = START_SCRIPTS
@@ -70,6 +75,13 @@ def _remarks(game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int)
     return f"{game.title} server: {heap}written by rhizon; the console reads standard input.", needs
 
 
+_PAIR = (
+    "rest=$(printf '%s' \"${line#\"$first\"}\" | sed 's/^[[:space:]]*//'); name=${rest%%[[:space:]]*}; "
+    "value=$(printf '%s' \"${rest#\"$name\"}\" | sed 's/^[[:space:]]*//'); "
+    'set -- "$@" "$first" ${name:+"$name"} ${value:+"$value"}'
+)
+
+
 def _unix(start: _Start) -> list[str]:
     """The script for POSIX shells."""
     lines = ["#!/bin/sh", *(f"# {one}" for one in start.remarks), 'cd "$(dirname "$0")" || exit 1']
@@ -78,6 +90,16 @@ def _unix(start: _Start) -> list[str]:
         lines += [
             f"runtime=${{RHIZON_RUNTIME:-{shlex.quote(start.recorded)}}}",
             f'[ -x "$runtime" ] || runtime={shlex.quote(start.usual)}',
+        ]
+    if start.environment_file is not None:
+        lines += [
+            f"# one variable per line in {start.environment_file}; # begins a comment",
+            'while IFS= read -r line || [ -n "$line" ]; do',
+            "  line=$(printf '%s' \"$line\" | sed 's/\\r$//')",
+            "  name=${line%%=*}",
+            "  case $name in \"$line\"|''|[0-9]*|*[!A-Za-z0-9_]*) continue ;; esac",
+            '  export "$line"',
+            f"done < {shlex.quote(start.environment_file)}",
         ]
     if start.arguments_file is not None:
         lines += [
@@ -88,6 +110,7 @@ def _unix(start: _Start) -> list[str]:
             "  case $line in ''|'#'*) continue ;; esac",
             "  first=${line%%[[:space:]]*}",
             "  case $first in",
+            *(f"    {shlex.quote(word)}) {_PAIR} ;;" for word in start.pair_words),
             '    [-+/]*=*|"$line") set -- "$@" "$line" ;;',
             '    [-+/]*) set -- "$@" "$first" "$(printf \'%s\' "${line#"$first"}" | sed \'s/^[[:space:]]*//\')" ;;',
             '    *) set -- "$@" "$line" ;;',

@@ -69,7 +69,7 @@ def slower_parts(last: Boot, usual: Mapping[str, float]) -> tuple[Slower, ...]:
 def boot_timeline(game: GameDefinition, began: str, lines: Iterable[tuple[float, str]]) -> Boot:
     """``lines`` with the seconds at which each came, in order."""
     log = game.log
-    ready = re.compile(log.ready)
+    ready = re.compile(game.ready_pattern)
     begin = re.compile(log.content_begin) if log.content_begin else None
     done = re.compile(log.content_done) if log.content_done else None
     progress = [(one.label, re.compile(one.pattern)) for one in log.progress]

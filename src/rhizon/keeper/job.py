@@ -12,9 +12,11 @@ __all__ = ["Job"]
 @dataclass(frozen=True)
 class Job:
     """A server to keep. ``command`` and ``environment`` start it in its folder; its output is in ``encoding``;
-    ``files`` are other logs of it (name pattern, encoding). ``ready`` and ``closed`` are patterns of its log. It is
-    stopped by the console line ``stop`` or by the signal ``stop_signal``, within ``stop_seconds``; ``hold`` is how it
-    pauses saving.
+    ``files`` are other logs of it (name pattern, encoding). ``ready`` and ``closed`` are patterns of its log; with
+    ``watch`` (see :mod:`rhizon.keeper.ready`) what that says counts, once ``ready_line`` came where there is one.
+    ``launcher`` says that the command ends and leaves the server (``pid_file``). ``console`` is how lines get to it
+    (see :mod:`rhizon.keeper.consoles`), None for its input. It is stopped by the line ``stop`` or by the signal
+    ``stop_signal``, or by both, each within ``stop_seconds``; ``hold`` is how it pauses saving.
 
     ``restart`` says when it is started again, after ``pause_seconds``, doubled each time; more than ``most_restarts``
     within ``within_seconds`` is a crash loop, which ends it. ``events`` is a command that is told of "ready" and
@@ -29,6 +31,10 @@ class Job:
     files: list[list[str]] = field(default_factory=list)
     ready: str = ""
     closed: str = ""
+    ready_line: str = ""
+    watch: dict[str, Any] | None = None
+    launcher: dict[str, Any] | None = None
+    console: dict[str, Any] | None = None
     stop: str = ""
     stop_signal: str = ""
     stop_seconds: float = 60

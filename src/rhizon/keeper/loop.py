@@ -9,18 +9,24 @@ import signal
 import subprocess
 import sys
 import time
+from collections import deque
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from rhizon.keeper.control import Client, Control, Holds
 from rhizon.keeper.followed import FollowedLogs
 from rhizon.keeper.job import Job
+from rhizon.keeper.launched import began
 from rhizon.keeper.notify import ServiceManager
 from rhizon.keeper.output import Output, archive_run
 from rhizon.keeper.pages import Pages
 from rhizon.keeper.places import INPUT, LIFE, OWN, RUNNING, read_json, write_json
-from rhizon.keeper.process import KILL_SECONDS, Server, began
+from rhizon.keeper.process import KILL_SECONDS, Server
+from rhizon.keeper.ready import READY_MARK, ReadyWatch
 from rhizon.keeper.samples import Samples
+
+if TYPE_CHECKING:
+    from rhizon.keeper.consoles import ServerConsole
 
 __all__ = ["Keeper"]
 
@@ -28,8 +34,14 @@ BATCH_SECONDS = 0.1  # output is read ten times a second
 START_SECONDS = 0.02  # and more often while the server starts, to tell how long its parts take
 STOP_PER_START = 5  # times the seconds from start to ready: a machine that is busy then is busy later
 LONGEST_PAUSE = 600.0
+MOST_ANSWERS = 10_000
 EVENT_SECONDS = 900.0
-SIGNALS = {"interrupt": signal.SIGINT, "terminate": signal.SIGTERM}
+SIGNALS = {
+    "interrupt": signal.SIGINT,
+    "terminate": signal.SIGTERM,
+    "hangup": signal.SIGHUP,
+    "quit": signal.SIGQUIT,
+}
 
 
 class Keeper:
@@ -41,6 +53,10 @@ class Keeper:
         self._job = job
         self._manager = ServiceManager()
         self._ready = re.compile(job.ready, re.MULTILINE)
+        self._ready_line = re.compile(job.ready_line, re.MULTILINE) if job.ready_line else None
+        self._watch: ReadyWatch | None = None
+        self._console: ServerConsole | None = None
+        self._answers: deque[str] = deque(maxlen=MOST_ANSWERS)
         self._closed = re.compile(job.closed, re.MULTILINE) if job.closed else None
         self._token = secrets.token_hex(16)
         self._server: Server | None = None
@@ -91,7 +107,13 @@ class Keeper:
             self._stop_asked = False
             self._stop()
         if self._server is not None:
+            before = self._server.pid
+            self._server.not_these = {self._event[0].pid} if self._event is not None else ()
             over, code = self._server.poll()  # first, so that what it printed before its end is read
+            if self._server.pid != before:
+                self._mark()
+                self._told(self._life["state"], pid=self._server.pid, process_since=self._server.since)
+            self._look()
             self._read(last=over)
             if over:
                 self._ended(code)
@@ -122,7 +144,11 @@ class Keeper:
         self._stop_at = 0.0
         with contextlib.suppress(ValueError, TypeError):  # an event may have changed what to start
             self._job = Job.read(self._folder)
+        self._ready_line = re.compile(self._job.ready_line, re.MULTILINE) if self._job.ready_line else None
+        self._life["line_seen"] = False
         try:
+            if self._job.watch is not None:  # before the start: what is there now is not of this run
+                self._watch = ReadyWatch(self._folder, self._job.watch)
             archive_run(self._folder)
             self._output = Output(self._folder, self._job.encoding)
             self._files = FollowedLogs(self._folder, [(path, encoding) for path, encoding in self._job.files])
@@ -131,6 +157,7 @@ class Keeper:
             self._told("crashed", why=f"{broken.filename or self._job.command[0]}: {broken.strerror}", pid=0)
             self._after_crash()
             return
+        self._open_ways()
         self._samples = Samples(self._own / "measured" / f"process-{time.strftime('%Y-%m-%d_%H-%M-%S')}.csv")
         self._mark()
         self._told(
@@ -158,6 +185,9 @@ class Keeper:
         self._output = Output(self._folder, self._job.encoding, offset, int(self._life.get("log_start", 0)))
         self._files = FollowedLogs(self._folder, [(path, encoding) for path, encoding in self._job.files])
         self._samples = Samples(self._own / "measured" / f"process-{time.strftime('%Y-%m-%d_%H-%M-%S')}.csv")
+        self._open_ways()
+        if self._life.get("line_seen"):
+            self._ready_line = None
         self._attended = False
         self._mark()
         state = "ready" if self._life.get("ready_seconds") is not None else "starting"
@@ -165,6 +195,28 @@ class Keeper:
         if state == "ready":
             self._manager.tell("READY=1\nSTATUS=ready")
         return True
+
+    def _open_ways(self) -> None:
+        """The console of a server that has another one than its input, and the watch of one that does not say itself
+        that it is ready."""
+        job = self._job
+        if job.console is not None:
+            from rhizon.keeper.consoles import console_by  # few servers need it, and it is large
+
+            self._console = console_by(job.console, self._folder, job.encoding, self._answers.append)
+        if job.watch is not None:
+            self._watch = self._watch or ReadyWatch(self._folder, job.watch)
+            self._watch.start()
+
+    def _look(self) -> None:
+        """What the watch found becomes a line of the log, which readers of logs know."""
+        if self._watch is None or self._server is None:
+            return
+        if self._server.launched:
+            self._watch.launched.set()
+        if self._watch.said and self._ready_line is None and self._output is not None:
+            self._output.append(f"{READY_MARK}{self._watch.said}\n".encode(self._job.encoding, "replace"))
+            self._watch = None
 
     def _mark(self) -> None:
         """Says which process runs, and how its console is reached."""
@@ -177,6 +229,8 @@ class Keeper:
         """What the server printed since the last round, and what is in its log files."""
         assert self._output is not None and self._files is not None
         added = [line for line, _ in self._files.lines(last=last)]
+        while self._answers:
+            added.append(self._answers.popleft())
         if added:
             self._output.append("".join(f"{line}\n" for line in added).encode(self._job.encoding, "replace"))
         for text in self._output.read():
@@ -200,6 +254,9 @@ class Keeper:
                 self._output.exact = False
             self._manager.tell("READY=1\nSTATUS=ready")
             self._send_event("ready")
+        if self._ready_line is not None and self._first(self._ready_line, text):
+            self._ready_line = None
+            self._life["line_seen"] = True
         if self._closed is not None and not self._said_closed:
             self._said_closed = self._first(self._closed, text)
         if self._holds.awaited:
@@ -212,7 +269,11 @@ class Keeper:
         return pattern.search(text) is not None and any(pattern.search(line.rstrip("\r")) for line in text.split("\n"))
 
     def _type(self, line: str) -> bool:
-        return self._server is not None and self._server.send(line, self._job.encoding)
+        if self._server is None:
+            return False
+        if self._console is not None:
+            return self._console.send(line)
+        return self._server.send(line, self._job.encoding)
 
     def _stop(self) -> None:
         """Asks the server to stop, once; one that waits to be started again is given up."""
@@ -223,20 +284,32 @@ class Keeper:
         self._stop_at = time.monotonic() + seconds
         self._told("stopping")
         self._manager.tell("STOPPING=1\nSTATUS=stopping")
-        if self._job.stop_signal:
-            self._server.signal(SIGNALS[self._job.stop_signal])
-        elif not self._type(self._job.stop):
-            self._server.signal(signal.SIGTERM)
+        if not self._job.stop or not self._type(self._job.stop):
+            self._server.signal(self._signal)
+            self._life["signalled"] = True
+
+    @property
+    def _signal(self) -> int:
+        """The signal that ends the server."""
+        return SIGNALS.get(self._job.stop_signal, signal.SIGTERM)
 
     def _hurry(self) -> None:
         """Ends a server that was asked to stop and does not: by a signal, and then at once."""
-        if self._stop_at and time.monotonic() > self._stop_at and self._server is not None:
-            if self._life.get("hurried"):
-                self._server.kill()
-            else:
-                self._server.signal(signal.SIGTERM)
-                self._told("stopping", hurried=True)
-                self._stop_at = time.monotonic() + KILL_SECONDS
+        if not self._stop_at or self._server is None:
+            return
+        unheard = self._console is not None and self._console.failed and not self._life.get("signalled")
+        if time.monotonic() <= self._stop_at and not unheard:
+            return
+        if self._life.get("hurried"):
+            self._server.kill()
+        elif self._job.stop and self._job.stop_signal and not self._life.get("signalled"):
+            self._server.signal(self._signal)  # it knows both, and has its time for the second too
+            self._told("stopping", signalled=True)
+            self._stop_at = time.monotonic() + self._job.stop_seconds
+        else:
+            self._server.signal(signal.SIGTERM)
+            self._told("stopping", hurried=True, signalled=True)
+            self._stop_at = time.monotonic() + KILL_SECONDS
 
     def _ended(self, code: int | None) -> None:
         """It has ended: as it was asked to, by a command in its console, or by a crash."""
@@ -249,7 +322,9 @@ class Keeper:
         for name in (RUNNING, INPUT):  # a FIFO that nobody reads would stop programs that copy the folder
             with contextlib.suppress(OSError):
                 (self._own / name).unlink()
-        self._told("stopped" if well else "crashed", exit_code=meant, ended=time.time(), pid=0, hurried=False)
+        self._told(
+            "stopped" if well else "crashed", exit_code=meant, ended=time.time(), pid=0, hurried=False, signalled=False
+        )
         if not well:
             self._after_crash()
         elif self._job.restart == "always" and not asked:
@@ -348,10 +423,12 @@ class Keeper:
             self._event = (process, time.monotonic() + EVENT_SECONDS)
 
     def _close_server(self) -> None:
-        for one in (self._server, self._output, self._files):
+        for one in (self._server, self._output, self._files, self._console):
             if one is not None:
                 one.close()
-        self._server = self._output = self._files = None
+        if self._watch is not None:
+            self._watch.stop()
+        self._server = self._output = self._files = self._console = self._watch = None
 
     def _release(self) -> None:
         """At the end of the keeper; a server that still runs is left running."""

@@ -6,38 +6,34 @@ import signal
 import stat
 import subprocess
 import time
+from collections.abc import Collection
 from pathlib import Path
+from typing import Any
 
 from rhizon.keeper.job import Job
+from rhizon.keeper.launched import Successor, adopt_orphans, began, find_successor
 from rhizon.keeper.places import INPUT, OUTPUT, OWN
 
-__all__ = ["Server", "began"]
+__all__ = ["Server"]
 
 UNKNOWN_CODE = None  # of a process that is not our child
 KILL_SECONDS = 5.0
-
-
-def began(pid: int) -> float:
-    """When a process began, in seconds since 1970, as psutil says it; 0 for one that is gone, or where the system has
-    no /proc."""
-    with contextlib.suppress(OSError, ValueError, IndexError):
-        fields = Path(f"/proc/{pid}/stat").read_text("utf-8", "replace").rpartition(")")[2].split()
-        if fields[0] == "Z":
-            return 0.0
-        with Path("/proc/stat").open(encoding="utf-8") as file:
-            boot = next(float(line.split()[1]) for line in file if line.startswith("btime"))
-        return boot + int(fields[19]) / os.sysconf("SC_CLK_TCK")
-    return 0.0
+SUCCESSOR_SECONDS = 5.0  # after its launcher's end a server is there, or will not be
 
 
 class Server:
-    """One process with its family. ``since`` tells it from a later one with its number."""
+    """One process with its family. ``since`` tells it from a later one with its number. With a launcher it is that
+    first, and then the process that the launcher left running (``launched``)."""
 
     def __init__(self, folder: Path, pid: int, since: float, child: "subprocess.Popen[bytes] | None") -> None:
         self._folder = folder
         self.pid = pid
         self.since = since
         self._child = child
+        self._launcher: dict[str, Any] | None = None
+        self._successor: Successor | None = None
+        self._launcher_ended = 0.0
+        self.not_these: Collection[int] = ()  # children of ours that are no servers
         self._input = self._open_input()
 
     @classmethod
@@ -50,6 +46,8 @@ class Server:
         # Open for both, a FIFO has a writer as long as the server has it: it never reads end of input.
         given = os.open(fifo, os.O_RDWR | getattr(os, "O_NOFOLLOW", 0))
         _drain(given)
+        if job.launcher is not None:
+            adopt_orphans()
         output = folder / OWN / OUTPUT
         taken = os.open(output, os.O_WRONLY | os.O_CREAT | os.O_APPEND | getattr(os, "O_NOFOLLOW", 0), 0o644)
         try:
@@ -65,7 +63,9 @@ class Server:
         finally:
             os.close(given)
             os.close(taken)
-        return cls(folder, child.pid, began(child.pid) or time.time(), child)
+        server = cls(folder, child.pid, began(child.pid) or time.time(), child)
+        server._launcher = job.launcher
+        return server
 
     @classmethod
     def adopt(cls, folder: Path, pid: int, since: float) -> "Server | None":
@@ -101,11 +101,32 @@ class Server:
 
     def poll(self) -> tuple[bool, int | None]:
         """Whether it has ended, and with which code: 128 + N where signal N ended it, None where that is not known."""
+        if self._successor is not None:
+            return self._successor.poll()
         if self._child is not None:
             code = self._child.poll()
+            if code == 0 and self._launcher is not None and not self._find_successor():
+                return time.monotonic() > self._launcher_ended + SUCCESSOR_SECONDS, 0
+            if self._successor is not None:
+                return self._successor.poll()
             return code is not None, (128 - code if code is not None and code < 0 else code)
         found = began(self.pid)
         return not (found and abs(found - self.since) < 2), UNKNOWN_CODE
+
+    @property
+    def launched(self) -> bool:
+        """Whether its launcher has ended and left it running."""
+        return self._successor is not None
+
+    def _find_successor(self) -> bool:
+        """Looks for the process that the launcher left; it counts as the server from then on."""
+        assert self._launcher is not None
+        self._launcher_ended = self._launcher_ended or time.monotonic()
+        found = find_successor(self._folder, str(self._launcher.get("pid_file") or ""), self.since, self.not_these)
+        if found is None:
+            return False
+        self._successor, self.pid, self.since = found, found.pid, found.since
+        return True
 
     def signal(self, number: int) -> None:
         """Sends it a signal; one that is gone hears nothing."""

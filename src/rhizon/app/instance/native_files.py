@@ -13,10 +13,11 @@ from rhizon.core.model.setting import Stored
 from rhizon.core.names import printable
 from rhizon.core.settings.apply import NativeEdits
 from rhizon.core.settings.dialects import DIALECTS
-from rhizon.core.settings.dialects.plain import argument_list
+from rhizon.core.settings.dialects.arguments import argument_list
+from rhizon.core.settings.dialects.environment import variables_of
 from rhizon.core.settings.dialects.spans import NotWritableError
 
-__all__ = ["answer_licence", "native_values", "started_with", "understood", "write_edits"]
+__all__ = ["answer_licence", "native_values", "started_in", "started_with", "understood", "write_edits"]
 
 
 @contextlib.contextmanager
@@ -71,9 +72,17 @@ def started_with(home: InstanceFolder, game: GameDefinition) -> tuple[str, ...]:
     """The arguments that the game's file of them holds now."""
     file = game.arguments_file
     data = home.read(file, 1 << 20) if file is not None else None
-    return argument_list(data) if data is not None else ()
+    return argument_list(data, game.pair_words) if data is not None else ()
 
 
-def answer_licence(home: InstanceFolder, place: Stored, word: str) -> None:
+def started_in(home: InstanceFolder, game: GameDefinition) -> dict[str, str]:
+    """The variables that the game's file of them holds now. Raises :class:`StateError`."""
+    file = game.environment_file
+    data = home.read(file, 1 << 20) if file is not None else None
+    with understood(home.folder / (file or "")):
+        return variables_of(data) if data is not None else {}
+
+
+def answer_licence(home: InstanceFolder, place: Stored, word: str | int | bool) -> None:
     """Writes the accepted answer where the server looks for it."""
     write_edits(home, {place.file: (place.dialect, {place.key: word})}, frozenset())

@@ -62,7 +62,7 @@ def bring_up(
         path_separator=os.pathsep,
         content=content_paths(game, choice.lock) if content else (),
     )
-    start = functools.partial(first_start, home, game, launch, edits, secret_files, reporter)
+    start = functools.partial(first_start, home, game, instance, launch, edits, secret_files, reporter)
     findings, bare = _first_start(home, world_folder(home, game, instance), start, reporter)
     instance = msgspec.structs.replace(instance, first_start_done=True)
     return _with_world(choice, wishes, home, instance, reporter, bare), findings, "ready to run"

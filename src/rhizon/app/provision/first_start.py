@@ -3,14 +3,16 @@
 from rhizon import interrupts
 from rhizon.adapters.instances import InstanceFolder, RunMark
 from rhizon.adapters.processes import alive
-from rhizon.app.instance.native_files import started_with, write_edits
+from rhizon.app.instance.native_files import started_in, started_with, write_edits
 from rhizon.app.instance.worlds import require_no_interrupt
 from rhizon.app.reporter import Reporter
+from rhizon.app.run.command import StartCommand, ways_of
 from rhizon.app.run.server import RunningServer
 from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.finding import Finding
 from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
+from rhizon.core.model.instance import Instance
 from rhizon.core.settings.apply import NativeEdits
 
 __all__ = ["first_start"]
@@ -19,6 +21,7 @@ __all__ = ["first_start"]
 def first_start(
     home: InstanceFolder,
     game: GameDefinition,
+    instance: Instance,
     launch: Launch,
     edits: NativeEdits,
     secret_files: frozenset[str],
@@ -34,13 +37,16 @@ def first_start(
     write_edits(home, early, secret_files)
     how = "without content" if launch.loader is None else "with content"
     reporter.step(f"first start {how}: the server writes its own files")
-    command = start_command(game, launch._replace(arguments=started_with(home, game)))
-    environment = start_environment(game, launch.runtime, launch.heap_mib)
-    with RunningServer.start(command, environment, home.folder, game, reporter) as server:
+    words = start_command(game, launch._replace(arguments=started_with(home, game)))
+    environment = {**start_environment(game, launch.runtime, launch.heap_mib), **started_in(home, game)}
+    command = StartCommand(words, environment, *ways_of(home, game, instance, first=True))
+    with RunningServer.start(command, home.folder, game, reporter) as server:
         mark = RunMark(server.process.pid, server.process.since)
         home.mark_running(mark)
         try:
             seconds = _until_ready(server, home)
+            mark = RunMark(server.process.pid, server.process.since)  # its launcher may have left another process
+            home.mark_running(mark)
             reporter.step("stopping the server")
             code = server.stop()
         finally:

@@ -171,6 +171,12 @@ class Copies:
                 values[place.key.replace(NAME_WORD, one)] = True if one in chosen else None
         return edits
 
+    def ports_of(self, folder: Path) -> dict[str, int]:
+        """The number of each role of a copy."""
+        with self._placing:
+            taken = self._taken.get(folder)
+        return {role: number for role, number in taken.ports.items() if "+" not in role} if taken is not None else {}
+
     def lock_of(self, chosen: Collection[str]) -> Lock:
         """The server's lock with the chosen content only."""
         releases = tuple(one for one in self._state.lock.releases if one.id in chosen or not one.on_server)

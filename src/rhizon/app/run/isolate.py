@@ -315,9 +315,10 @@ class _Starts:
     def _run(self, folder: Path, chosen: frozenset[str]) -> Symptom | None:
         """Starts a copy, watches it after it is ready, and stops it. Raises CancelledError."""
         game, wishes = self._state.game, self._wishes
-        command = command_of(self._host.home(folder), game, self._copies.lock_of(chosen), self._state.instance)
+        instance = msgspec.structs.replace(self._state.instance, ports=self._copies.ports_of(folder))
+        command = command_of(self._host.home(folder), game, self._copies.lock_of(chosen), instance)
         lines: list[str] = []
-        with RunningServer.start(command.words, command.environment, folder, game, Reporter(), self._good) as server:
+        with RunningServer.start(command, folder, game, Reporter(), self._good) as server:
             if wishes.line is not None:
                 text = wishes.line
                 server.listeners.append(lambda line: lines.append(line) if text in line else None)

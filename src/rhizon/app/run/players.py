@@ -10,7 +10,7 @@ import msgspec
 from rhizon.app.host import Host
 from rhizon.app.run.console import type_line
 from rhizon.core.errors import InputError, StateError
-from rhizon.core.model.game_parts import PlayersRule
+from rhizon.core.model.game_console import PlayersRule
 from rhizon.core.names import printable
 
 __all__ = ["Order", "PlayerOrder", "Players", "names_in", "order_players", "players_on"]

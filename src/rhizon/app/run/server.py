@@ -1,7 +1,8 @@
 """Starting a server and judging whether it becomes ready."""
 
+import re
 import time
-from collections.abc import Callable, Collection, Mapping, Sequence
+from collections.abc import Callable, Collection
 from pathlib import Path
 from types import TracebackType
 from typing import Protocol
@@ -10,12 +11,14 @@ from rhizon.adapters.processes import SIGNALS, ServerProcess
 from rhizon.adapters.run_log import LOG, RunLog
 from rhizon.adapters.transact import RHIZON
 from rhizon.app.reporter import Reporter
+from rhizon.app.run.command import StartCommand
 from rhizon.core.boot import BootFailure, BootJudge
 from rhizon.core.errors import CancelledError, NotReadyError
 from rhizon.core.model.game import ConsoleRule, GameDefinition
 from rhizon.core.names import printable
 from rhizon.core.words import command_line
 from rhizon.keeper.followed import FollowedLogs
+from rhizon.keeper.ready import READY_MARK, ReadyWatch
 
 __all__ = ["Process", "RunningServer"]
 
@@ -41,8 +44,16 @@ class Process(Protocol):
     def send(self, command: str) -> None:
         """Types a line into its console."""
 
-    def ask_to_stop(self, rule: ConsoleRule) -> None:
-        """Asks it to stop cleanly."""
+    @property
+    def launched(self) -> bool:
+        """Whether its launcher has ended and left it running."""
+
+    @property
+    def unheard(self) -> str:
+        """Why nothing can be typed into its console; "" where it can."""
+
+    def ask_to_stop(self, rule: ConsoleRule, *, again: bool = False) -> None:
+        """Asks it to stop cleanly; ``again``: by what it knows beside its console."""
 
     def wait(self, seconds: float) -> int | None:
         """The exit code; None when it still runs."""
@@ -79,14 +90,15 @@ class RunningServer:
         self.listeners: list[Callable[[str], None]] = []
         self._log: RunLog | None = None
         self._files: FollowedLogs | None = None
+        self._watch: ReadyWatch | None = None
+        self._ready_line = re.compile(game.log.ready) if game.log.ready else None
         self._log_trouble = ""
         self._ready_seconds = 0.0
 
     @classmethod
     def start(
         cls,
-        command: Sequence[str],
-        environment: Mapping[str, str],
+        command: StartCommand,
         folder: Path,
         game: GameDefinition,
         reporter: Reporter,
@@ -97,12 +109,22 @@ class RunningServer:
         log = RunLog(folder)
         files = FollowedLogs(folder, [(one.path, one.encoding) for one in game.log.files])
         try:
-            process = ServerProcess(command, folder, environment, game.log.encoding)
+            watch = ReadyWatch(folder, command.watch) if command.watch is not None else None
+            process = ServerProcess(
+                command.words,
+                folder,
+                command.environment,
+                game.log.encoding,
+                launcher=command.launcher,
+                console=command.console,
+            )
         except BaseException:
             log.close()
             raise
         made = cls(process, folder, game, reporter, seen_in_good_runs)
-        made._log, made._files = log, files
+        made._log, made._files, made._watch = log, files, watch
+        if watch is not None:
+            watch.start()
         return made
 
     def __enter__(self) -> "RunningServer":
@@ -116,6 +138,8 @@ class RunningServer:
     def close(self) -> None:
         """Ends the server if it still runs, and gives the pipes and the log back."""
         self.process.close()
+        if self._watch is not None:
+            self._watch.stop()
         if self._files is not None:
             self._files.close()
         if self._log is not None:
@@ -140,7 +164,17 @@ class RunningServer:
         for more, source in self._files.lines(last=self.process.over) if self._files is not None else ():
             self._take(more, source)
             got = True
+        if self._watch is not None:
+            self._look(self._watch)
         return got
+
+    def _look(self, watch: ReadyWatch) -> None:
+        """What shows, beside the log, that the server is ready becomes a line of the log."""
+        if self.process.launched:
+            watch.launched.set()
+        if watch.said and self._ready_line is None:
+            self._watch = None
+            self._take(f"{READY_MARK}{watch.said}", "")
 
     def _take(self, line: str, source: str) -> None:
         """One line of the server's, printed or from the log file ``source``."""
@@ -153,6 +187,8 @@ class RunningServer:
         self._reporter.line(shown)
         for hear in self.listeners:
             hear(line)
+        if self._ready_line is not None and self._ready_line.search(line):
+            self._ready_line = None
         event = self.judge.feed(line, source)
         if event is not None and event.kind in ("progress", "content"):
             self._reporter.progress(event.text, (event.percent or 0) / 100)
@@ -198,13 +234,10 @@ class RunningServer:
         too, since the machine is busy then. After that the server is ended. The exit code."""
         rule = self.game.console
         self.process.ask_to_stop(rule)
-        begun = time.monotonic()
-        limit = max(rule.stop_seconds, STOP_PER_START * self._ready_seconds)
-        while (waited := time.monotonic() - begun) < limit:
-            if not self.pump() and self.process.over:
-                break
-            if waited > TELL_SECONDS:
-                self._reporter.progress(f"waiting for it to stop for {waited:.0f} s", waited / limit)
+        ended = self._wait_for_end()
+        if not ended and ((rule.stop and rule.stop_signal is not None) or self.process.unheard):
+            self.process.ask_to_stop(rule, again=True)
+            self._wait_for_end()
         code = self.process.wait(1 if self.process.over else 0)
         if code is None:
             self.process.end()
@@ -212,6 +245,19 @@ class RunningServer:
                 pass
             code = self.process.wait(1)
         return self.meant_exit_code(code)
+
+    def _wait_for_end(self) -> bool:
+        """Whether it has ended in its time; where its console does not hear, there is nothing to wait for."""
+        begun = time.monotonic()
+        limit = max(self.game.console.stop_seconds, STOP_PER_START * self._ready_seconds)
+        while (waited := time.monotonic() - begun) < limit:
+            if not self.pump() and self.process.over:
+                return True
+            if self.process.unheard:
+                return False
+            if waited > TELL_SECONDS:
+                self._reporter.progress(f"waiting for it to stop for {waited:.0f} s", waited / limit)
+        return False
 
     def meant_exit_code(self, code: int | None) -> int:
         """An exit code as it is meant: that of the signal by which such a server is stopped is a good end."""

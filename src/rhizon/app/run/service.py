@@ -134,6 +134,6 @@ def _text(host: Host, state: InstanceState, *, user: bool, manager: str) -> str:
         ],
         user=None if user else owner_of(home.folder),
         start_seconds=game.log.ready_seconds + START_SPARE,
-        stop_seconds=STOP_TIMES * game.console.stop_seconds + START_SPARE,
+        stop_seconds=STOP_TIMES * game.console.stop_seconds * (2 if game.console.stop_signal else 1) + START_SPARE,
         memory_mib=instance.heap_mib + game.memory.outside_heap_mib,
     )

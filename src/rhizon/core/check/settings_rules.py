@@ -8,7 +8,7 @@ from rhizon.core.check.finding import error, warning
 from rhizon.core.check.observation import NativeFile, Observation
 from rhizon.core.finding import Finding
 from rhizon.core.model.setting import SettingDefinition
-from rhizon.core.settings.apply import format_value, in_file, in_place
+from rhizon.core.settings.apply import format_value, holds, in_file, in_place
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.words import command_line
 
@@ -150,8 +150,9 @@ def licence_answer(seen: Observation) -> Iterator[Finding]:
         return
     file = seen.file(licence.answer.file)
     if file is not None and file.exists and not file.broken:
-        answer = file.values.get(licence.answer.key, "").strip()
-        if answer != licence.accepted:
+        place = licence.answer
+        answer = file.values.get(place.key, "").strip()
+        if not holds(place.dialect, DIALECTS[place.dialect], file.values, place.key, licence.accepted):
             what = f"the licence was accepted, but {licence.answer.key} is {answer or '(missing)'!r} now"
             again = command_line("rhizon", "update", seen.folder)
             yield error("licence-reset", file.path, what, f"It is answered again by: {again}")

@@ -6,30 +6,33 @@ from typing import Annotated, Literal
 
 import msgspec
 
+from rhizon.core.argument_keys import pair_words
 from rhizon.core.model.base import ANY, Id, Line, Strict
-from rhizon.core.model.game_parts import (
-    ClientOnly,
-    Command,
-    ConsoleRule,
-    ContentArguments,
+from rhizon.core.model.game_console import ConsoleRule, HoldRule, StopSignal
+from rhizon.core.model.game_log import (
     FailurePattern,
-    FirstStart,
-    HoldRule,
-    InstallerRule,
-    LicenceRule,
-    LoaderDefinition,
+    LauncherRule,
     LogFile,
     LogLevel,
     LogRules,
+    ProgressPattern,
+    ReadyRule,
+)
+from rhizon.core.model.game_parts import (
+    ClientOnly,
+    Command,
+    ContentArguments,
+    FirstStart,
+    InstallerRule,
+    LicenceRule,
+    LoaderDefinition,
     MemoryModel,
     PlacingRule,
     PlayerRule,
-    ProgressPattern,
     RuntimeNeeds,
     RuntimeRule,
     SettingsTogether,
     SettingTest,
-    StopSignal,
     Variable,
     WorldInUse,
     WorldRule,
@@ -44,6 +47,7 @@ from rhizon.core.version import Version, VersionRange, holds
 
 __all__ = [
     "OWN_LOADER",
+    "READY_PATTERN",
     "ClientOnly",
     "ConsoleRule",
     "ContentArguments",
@@ -52,6 +56,7 @@ __all__ = [
     "GameDefinition",
     "HoldRule",
     "InstallerRule",
+    "LauncherRule",
     "LicenceRule",
     "LoaderDefinition",
     "LogFile",
@@ -60,6 +65,7 @@ __all__ = [
     "MemoryModel",
     "PlacingRule",
     "ProgressPattern",
+    "ReadyRule",
     "RuntimeNeeds",
     "RuntimeRule",
     "SettingTest",
@@ -70,6 +76,9 @@ __all__ = [
     "WorldThings",
     "WorldVersion",
 ]
+
+
+READY_PATTERN = "^rhizon: the server is ready: "  # rhizon.keeper.ready writes that line
 
 
 class GameDefinition(Strict, frozen=True, kw_only=True):
@@ -98,6 +107,8 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     first_start: FirstStart
     console: ConsoleRule
     log: LogRules
+    ready: ReadyRule | None = None
+    launcher: LauncherRule | None = None
     player: PlayerRule = PlayerRule()
 
     def __post_init__(self) -> None:
@@ -105,12 +116,28 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         if wrong:
             raise ValueError("\n".join(wrong))  # the decoder makes a mistake of each line
 
+    @property
+    def is_probed(self) -> bool:
+        """Whether more than a line of its log says that the server is ready."""
+        return self.ready is not None or (self.launcher is not None and self.launcher.ready)
+
+    @property
+    def ready_pattern(self) -> str:
+        """What in its log says that the server is ready: its own line, or the one that Rhizon adds."""
+        return READY_PATTERN if self.is_probed else self.log.ready
+
     def places(self) -> Iterator[Stored]:
         """Where settings and ports are stored."""
         for setting in self.settings.values():
             yield from setting.places
         for port in self.ports:
             yield from port.store
+
+    def start_places(self) -> Iterator[Stored]:
+        """Every place that may be an argument or a variable of the start."""
+        yield from self.places()
+        if self.licence is not None:
+            yield self.licence.answer
 
     @property
     def settings_files(self) -> frozenset[RelPath]:
@@ -122,7 +149,17 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     @property
     def arguments_file(self) -> RelPath | None:
         """The file that ``{arguments}`` in a command stands for."""
-        return next((place.file for place in self.places() if place.dialect == "arguments"), None)
+        return next((place.file for place in self.start_places() if place.dialect == "arguments"), None)
+
+    @property
+    def environment_file(self) -> RelPath | None:
+        """The file of variables that the server is started with, beside ``environment``."""
+        return next((place.file for place in self.start_places() if place.dialect == "environment"), None)
+
+    @property
+    def pair_words(self) -> tuple[str, ...]:
+        """The words that stand before the names of its arguments, as in ``+set name value``."""
+        return pair_words([place.key for place in self.start_places() if place.dialect == "arguments"])
 
     @property
     def ordered(self) -> bool:

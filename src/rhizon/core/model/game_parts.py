@@ -1,6 +1,5 @@
 """The parts of a game definition, each with the rules that hold within it."""
 
-import codecs
 import re
 from typing import Annotated, Literal
 
@@ -8,36 +7,28 @@ import msgspec
 
 from rhizon.core.model.base import Id, Line, Mib, Strict, any_range
 from rhizon.core.model.metadata import ContentKind, MetadataRule
+from rhizon.core.model.patterns import check_no_repeated_group, check_pattern
 from rhizon.core.model.setting import NAME_WORD, Stored
-from rhizon.core.names import RelPath, safe_path
+from rhizon.core.names import RelPath
 from rhizon.core.version import VersionRange
 
 __all__ = [
     "ClientOnly",
     "Command",
-    "ConsoleRule",
     "ContentArguments",
-    "FailurePattern",
     "FirstStart",
-    "HoldRule",
     "InstallerRule",
     "LicenceRule",
     "LoaderDefinition",
-    "LogFile",
-    "LogLevel",
-    "LogRules",
     "Mark",
     "MemoryModel",
     "PlacingRule",
     "PlayerLog",
     "PlayerRule",
-    "PlayersRule",
-    "ProgressPattern",
     "RuntimeNeeds",
     "RuntimeRule",
     "SettingTest",
     "SettingsTogether",
-    "StopSignal",
     "System",
     "Variable",
     "WorldInUse",
@@ -46,25 +37,8 @@ __all__ = [
     "WorldVersion",
 ]
 
-StopSignal = Literal["interrupt", "terminate"]
 Command = Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
 Variable = Annotated[str, msgspec.Meta(pattern="^[A-Za-z_][A-Za-z0-9_]*$")]
-
-
-def _pattern(text: str, where: str, needs: tuple[str, ...] = ()) -> None:
-    try:
-        groups = re.compile(text).groupindex
-    except re.error as wrong:
-        raise ValueError(f"{where}: {text!r} is not a regular expression: {wrong}") from None
-    for group in needs:
-        if group not in groups:
-            raise ValueError(f"{where}: {text!r} has no group (?P<{group}>...)")
-
-
-def _no_repeated_group(text: str, where: str) -> None:
-    """A kit comes from somebody else, with its patterns: one with a repeat inside a repeat can take for ever."""
-    if re.search(r"(?<!\\)\)[*+{]", text):
-        raise ValueError(f"{where}: {text!r} repeats a group; write it without")
 
 
 class RuntimeRule(Strict, frozen=True, kw_only=True):
@@ -140,8 +114,8 @@ class Mark(Strict, frozen=True, kw_only=True):
     pattern: Line
 
     def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern")
-        _no_repeated_group(self.pattern, "pattern")
+        check_pattern(self.pattern, "pattern")
+        check_no_repeated_group(self.pattern, "pattern")
         if "(?P<version>" not in self.pattern:
             raise ValueError(f"pattern: {self.pattern!r} needs the group (?P<version>...)")
 
@@ -156,8 +130,8 @@ class PlayerLog(Strict, frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         for name in ("content", "loader", "game"):
-            _pattern(getattr(self, name), name)
-            _no_repeated_group(getattr(self, name), name)
+            check_pattern(getattr(self, name), name)
+            check_no_repeated_group(getattr(self, name), name)
         if "(?P<id>" not in self.content or "(?P<version>" not in self.content:
             raise ValueError("content: the groups (?P<id>...) and (?P<version>...) are required")
 
@@ -260,11 +234,12 @@ class SettingsTogether(Strict, frozen=True, kw_only=True):
 
 
 class LicenceRule(Strict, frozen=True, kw_only=True):
-    """Where the licence's text is and what the answer file must say."""
+    """Where the licence's text is, and where the answer ``accepted`` must be: in a settings file, or as an argument or
+    a variable of the start."""
 
     text: RelPath
     answer: Stored
-    accepted: Line
+    accepted: Line | bool | int
 
 
 class WorldThings(Strict, frozen=True, kw_only=True):
@@ -275,7 +250,7 @@ class WorldThings(Strict, frozen=True, kw_only=True):
     pattern: Line
 
     def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern", ("id", "thing"))
+        check_pattern(self.pattern, "pattern", ("id", "thing"))
 
 
 class WorldVersion(Strict, frozen=True, kw_only=True):
@@ -286,7 +261,7 @@ class WorldVersion(Strict, frozen=True, kw_only=True):
     pattern: Line
 
     def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern", ("version",))
+        check_pattern(self.pattern, "pattern", ("version",))
 
 
 class WorldInUse(Strict, frozen=True, kw_only=True):
@@ -299,7 +274,7 @@ class WorldInUse(Strict, frozen=True, kw_only=True):
     refuses: bool = True
 
     def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern", ("pid",) if self.pattern else ())
+        check_pattern(self.pattern, "pattern", ("pid",) if self.pattern else ())
 
 
 class WorldRule(Strict, frozen=True, kw_only=True):
@@ -327,143 +302,9 @@ class FirstStart(Strict, frozen=True, kw_only=True):
     with_content: bool = False
 
     def before(self, file: str, dialect: str) -> bool:
-        """Whether a settings file is written before the first start too. Arguments always are, since no one else
-        writes them; lists of lines never, since a server that finds one leaves out its own words at the head."""
+        """Whether a settings file is written before the first start too. Arguments and variables always are: no
+        one else writes them. Lists of lines never are: a server that finds one leaves out its own words at the
+        head."""
         if any(file.startswith(f"{path}/") for path in self.creates):
             return False
-        return (self.completes_settings and dialect != "lines") or dialect == "arguments"
-
-
-class HoldRule(Strict, frozen=True, kw_only=True):
-    """How to make a running server save its world and leave the files alone for a while: the command, the line that
-    says that it is so, the command that ends it. Without ``release`` the server only saves, and may write again."""
-
-    command: Line
-    done: Line
-    release: Line = ""
-    seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
-
-    def __post_init__(self) -> None:
-        _pattern(self.done, "done")
-
-
-class PlayersRule(Strict, frozen=True, kw_only=True):
-    """How to list the players who are online: the command, and a pattern for its answer with the group ``names``,
-    which ``separator`` separates. ``empty`` is the word that the server prints if there are none."""
-
-    command: Line
-    pattern: Line
-    separator: Annotated[str, msgspec.Meta(min_length=1, max_length=10)] = ", "
-    empty: str = ""
-    seconds: Annotated[int, msgspec.Meta(ge=1, le=60)] = 5
-
-    def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern", ("names",))
-
-
-class ConsoleRule(Strict, frozen=True, kw_only=True):
-    """Console commands that Rhizon itself types. A server without a console is stopped by a signal instead. ``say``
-    tells all players ``{text}``, ``kick`` and ``ban`` remove the player ``{name}``; ``players`` asks who is on.
-    ``commands`` are words that complete what a person types."""
-
-    stop: Line = ""
-    say: Line = ""
-    kick: Line = ""
-    ban: Line = ""
-    players: PlayersRule | None = None
-    commands: tuple[Line, ...] = ()
-    stop_signal: StopSignal | None = None
-    stop_seconds: Annotated[int, msgspec.Meta(ge=1, le=3600)] = 60
-    hold: HoldRule | None = None
-
-    def __post_init__(self) -> None:
-        if bool(self.stop) == (self.stop_signal is not None):
-            raise ValueError("a server is stopped either by `stop` or by `stop_signal`")
-        if self.say and "{text}" not in self.say:
-            raise ValueError("say: `{text}` is required, for what players are told")
-        for command in (self.kick, self.ban):
-            if command and NAME_WORD not in command:
-                raise ValueError(f"{command!r}: `{NAME_WORD}` is required, for the player")
-
-
-class ProgressPattern(Strict, frozen=True, kw_only=True):
-    """A line that says how far something is; the pattern has a group ``percent``."""
-
-    label: Line
-    pattern: Line
-
-    def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern", ("percent",))
-
-
-class FailurePattern(Strict, frozen=True, kw_only=True):
-    """A line that says why a start fails, or with ``fatal`` false that one piece of content failed alone. ``{name}`` in
-    the texts is filled from the pattern's groups."""
-
-    code: Id
-    pattern: Line
-    what: Line
-    hint: Line
-    fatal: bool = True
-
-    def __post_init__(self) -> None:
-        _pattern(self.pattern, "pattern")
-
-
-def _encoding(name: str, where: str) -> None:
-    try:
-        codecs.lookup(name)
-    except LookupError:
-        raise ValueError(f"{where}: {name!r} is not the name of an encoding, such as utf-8 or latin-1") from None
-
-
-class LogFile(Strict, frozen=True, kw_only=True):
-    """A log file in the server's folder, in addition to its output. ``*`` in its name matches a date or number that
-    differs between runs: the newest matching file is followed."""
-
-    path: Line
-    encoding: Line = "utf-8"
-
-    def __post_init__(self) -> None:
-        folder, _, name = self.path.rpartition("/")
-        if "*" in folder or not name:
-            raise ValueError(f"path: {self.path!r}: only the file's name may have a *")
-        safe_path(self.path.replace("*", "x"))
-        _encoding(self.encoding, "encoding")
-
-
-LogLevel = Literal["error", "warning", "info"]
-
-
-class LogRules(Strict, frozen=True, kw_only=True):
-    """How to read the server's log. What it prints is read in ``encoding``; ``files`` are read too. A line that
-    ``event`` does not match belongs to the one before. ``level`` has a group ``level``, whose words are explained by
-    ``levels``; lines of level error are signs of a failure that no pattern knows. What ``harmless`` matches is none.
-    """
-
-    ready: Line
-    closed: Line = ""
-    ready_seconds: Annotated[int, msgspec.Meta(ge=1, le=86400)] = 180
-    content_begin: Line = ""
-    content_done: Line = ""
-    progress: tuple[ProgressPattern, ...] = ()
-    failures: tuple[FailurePattern, ...] = ()
-    encoding: Line = "utf-8"
-    files: tuple[LogFile, ...] = ()
-    event: Line = ""
-    level: Line = ""
-    levels: dict[Line, LogLevel] = {}
-    harmless: tuple[Line, ...] = ()
-
-    def __post_init__(self) -> None:
-        _pattern(self.ready, "ready")
-        _pattern(self.closed, "closed")
-        _pattern(self.content_begin, "content_begin", ("id",) if self.content_begin else ())
-        _pattern(self.content_done, "content_done", ("id",) if self.content_done else ())
-        _pattern(self.event, "event")
-        _pattern(self.level, "level", ("level",) if self.level else ())
-        for pattern in self.harmless:
-            _pattern(pattern, "harmless")
-        if bool(self.level) != bool(self.levels):
-            raise ValueError("`level` needs `levels`, which say what its words mean, and the other way round")
-        _encoding(self.encoding, "encoding")
+        return (self.completes_settings and dialect != "lines") or dialect in ("arguments", "environment")

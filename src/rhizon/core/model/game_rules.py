@@ -3,9 +3,12 @@
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from typing import Protocol
 
+from rhizon.core.argument_keys import ARGUMENT_KEY, VARIABLE
+from rhizon.core.model.game_console import ConsoleRule
+from rhizon.core.model.game_log import ReadyRule
 from rhizon.core.model.game_parts import LoaderDefinition, MemoryModel, PlacingRule, SettingsTogether, WorldRule
 from rhizon.core.model.metadata import ContentKind
-from rhizon.core.model.setting import PortDefinition, SettingDefinition, Stored
+from rhizon.core.model.setting import NAME_WORD, PortDefinition, SettingDefinition, Stored
 
 __all__ = ["OWN_LOADER", "RULES", "Parts", "broken_rules"]
 
@@ -33,7 +36,15 @@ class Parts(Protocol):
     def memory(self) -> MemoryModel: ...
     @property
     def world(self) -> WorldRule: ...
-    def places(self) -> Iterator[Stored]: ...
+    @property
+    def command(self) -> Sequence[str]: ...
+    @property
+    def ready_pattern(self) -> str: ...
+    @property
+    def ready(self) -> ReadyRule | None: ...
+    @property
+    def console(self) -> ConsoleRule: ...
+    def start_places(self) -> Iterator[Stored]: ...
 
 
 def _port_roles_are_unique(game: Parts) -> Iterator[str]:
@@ -104,11 +115,57 @@ def _own_loader_installs_nothing(game: Parts) -> Iterator[str]:
         yield f"loaders.{OWN_LOADER}: {OWN_LOADER!r} is the server itself; it installs nothing"
 
 
-def _one_file_of_arguments(game: Parts) -> Iterator[str]:
-    """``{arguments}`` in a command is one file."""
-    files = sorted({place.file for place in game.places() if place.dialect == "arguments"})
-    if len(files) > 1:
-        yield f"settings: only one file of arguments is read, not {' and '.join(files)}"
+def _one_file_of_each_kind(game: Parts) -> Iterator[str]:
+    """``{arguments}`` in a command is one file, and so are the variables of the start."""
+    for dialect, what in (("arguments", "arguments"), ("environment", "variables")):
+        files = sorted({place.file for place in game.start_places() if place.dialect == dialect})
+        if len(files) > 1:
+            yield f"settings: only one file of {what} is read, not {' and '.join(files)}"
+
+
+def _start_keys_can_be_written(game: Parts) -> Iterator[str]:
+    """The key of an argument shows its form, and that of a variable is its name."""
+    for place in game.start_places():
+        key = place.key.replace(NAME_WORD, "x")
+        if place.dialect == "arguments" and not ARGUMENT_KEY.fullmatch(key):
+            forms = "--name=, --name, name=, +set name or @1"
+            yield f"settings: {place.file}: {place.key!r} is not an argument; write {forms}"
+        if place.dialect == "environment" and not VARIABLE.fullmatch(key):
+            yield f"settings: {place.file}: {place.key!r} is not the name of a variable"
+
+
+def _arguments_are_given(game: Parts) -> Iterator[str]:
+    """Arguments that no command has would never reach the server."""
+    given = [game.command, *(loader.command for loader in game.loaders.values())]
+    if any(place.dialect == "arguments" for place in game.start_places()):
+        for number, words in enumerate(given):
+            if not any("{arguments}" in word for word in words):
+                where = "command" if number == 0 else f"loaders.{list(game.loaders)[number - 1]}.command"
+                yield f'{where}: "{{arguments}}" is missing, for the settings and ports that are start arguments'
+
+
+def _ready_is_said(game: Parts) -> Iterator[str]:
+    """Something says that the server is ready."""
+    if not game.ready_pattern:
+        yield "log.ready: a pattern is required, or a table [ready] with a port or a file"
+
+
+def _named_roles_exist(game: Parts) -> Iterator[str]:
+    """Other parts name ports and secrets."""
+    roles = {port.role: port for port in game.ports}
+    console = game.console
+    named = [("ready.port", game.ready.port if game.ready is not None else None)]
+    named += [(f"console.{name}.port", rule.port) for name, rule in console.reached_at()]
+    for where, role in named:
+        if role is not None and role not in roles:
+            yield f"{where}: {role!r} is not the role of a port; there are: {', '.join(roles) or 'none'}"
+    for name, rule in console.reached_at():
+        if rule.port in roles and "tcp" not in roles[rule.port].protocols:
+            yield f"console.{name}.port: {rule.port!r} is not a tcp port"
+        if rule.password is not None:
+            setting = game.settings.get(rule.password)
+            if setting is None or not setting.secret or setting.store is None:
+                yield f"console.{name}.password: {rule.password!r} is not a secret setting with a place"
 
 
 RULES: tuple[Callable[[Parts], Iterator[str]], ...] = (
@@ -119,7 +176,11 @@ RULES: tuple[Callable[[Parts], Iterator[str]], ...] = (
     _tests_fit_their_settings,
     _kinds_have_folders,
     _own_loader_installs_nothing,
-    _one_file_of_arguments,
+    _one_file_of_each_kind,
+    _start_keys_can_be_written,
+    _arguments_are_given,
+    _ready_is_said,
+    _named_roles_exist,
 )
 
 

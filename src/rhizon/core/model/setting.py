@@ -20,7 +20,8 @@ __all__ = [
 ]
 
 Protocol = Literal["tcp", "udp"]
-Dialect = Literal["properties", "ini", "json", "jsonc", "lua", "toml", "yaml", "xml", "semicolon", "lines", "arguments"]
+Dialect = Literal["properties", "ini", "json", "jsonc", "lua", "toml", "yaml", "xml", "semicolon", "lines", "arguments",
+                  "environment"]  # fmt: skip
 NAME_WORD = "{name}"  # in the key of a setting that is a list of names: one key for each
 MOST_NAMES = 1000
 

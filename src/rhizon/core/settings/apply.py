@@ -2,6 +2,7 @@
 
 from collections.abc import Iterable, Mapping
 
+from rhizon.core.argument_keys import is_switch
 from rhizon.core.errors import InputError
 from rhizon.core.model.base import SettingValue
 from rhizon.core.model.game import GameDefinition
@@ -156,13 +157,13 @@ def in_place(
     if place.key in values:
         return _meant(definition, place, dialect, values[place.key])
     # an argument that is only there or not says no by its absence
-    absent = place.dialect == "arguments" and definition.type == "flag" and not place.key.endswith("=")
+    absent = place.dialect == "arguments" and definition.type == "flag" and is_switch(place.key)
     return False if absent else None
 
 
 def holds(place: str, dialect: Dialect, values: Mapping[str, str], key: str, value: Scalar) -> bool:
     """Whether a native file in the dialect of that name (``place``) says what it should."""
-    if place == "arguments" and value is False and not key.endswith("="):
+    if place == "arguments" and value is False and is_switch(key):
         return key not in values
     return values.get(key, "").strip() == dialect.spell(value).strip()
 

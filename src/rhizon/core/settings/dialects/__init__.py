@@ -8,7 +8,19 @@ run over the whole table.
 from collections.abc import Mapping
 from typing import Protocol
 
-from rhizon.core.settings.dialects import ini, json, jsonc, lua, plain, properties, toml, xml, yaml
+from rhizon.core.settings.dialects import (
+    arguments,
+    environment,
+    ini,
+    json,
+    jsonc,
+    lua,
+    plain,
+    properties,
+    toml,
+    xml,
+    yaml,
+)
 from rhizon.core.settings.dialects.spans import Scalar
 
 __all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
@@ -39,7 +51,8 @@ DIALECTS: dict[str, Dialect] = {
     "xml": xml.Xml(),
     "semicolon": ini.Semicolon(),
     "lines": plain.Lines(),
-    "arguments": plain.Arguments(),
+    "arguments": arguments.Arguments(),
+    "environment": environment.Environment(),
 }
 _ENDINGS = {"properties": "properties", "ini": "ini", "json": "json", "jsonc": "jsonc", "toml": "toml",
             "yaml": "yaml", "yml": "yaml", "xml": "xml"}  # fmt: skip
