@@ -42,6 +42,7 @@ def read_version(text: str) -> Version:
     text = text.strip()
     if _UNKNOWN in text or not text[:1].isalnum() or not text.isascii():
         raise ValueError(f"{printable(text, 80)!r} is not a version")
+    text = re.sub(r"(?i)^(?:version|release)[ ._-]+(?=\d)", "", text)
     if not re.fullmatch(r"\d{4}-\d\d?-\d\d?", text):
         try:
             strict = parse_version(text)

@@ -5,7 +5,7 @@ from typing import Literal
 import msgspec
 
 from rhizon.core.model.base import Id, Line, Mib, Port, SettingValue, Strict, any_range
-from rhizon.core.version import VersionRange, parse_range
+from rhizon.core.version import VersionRange, numbered, parse_range
 
 __all__ = ["CHANNELS", "STABLE", "Channel", "ContentList", "SecretSource", "TargetWish", "Wish"]
 
@@ -24,6 +24,10 @@ class TargetWish(Strict, frozen=True, kw_only=True):
     loader: Id | None = None
     loader_build: VersionRange = any_range()
     runtime: VersionRange = any_range()
+
+    def __post_init__(self) -> None:
+        numbered(self.loader_build)
+        numbered(self.runtime)
 
 
 class SecretSource(Strict, frozen=True, kw_only=True):
@@ -45,6 +49,9 @@ class Wish(Strict, frozen=True, kw_only=True):
     range: VersionRange = any_range()
     channel: Channel | None = None
     optional: bool = False
+
+    def __post_init__(self) -> None:
+        numbered(self.range)
 
 
 class ContentList(Strict, frozen=True, kw_only=True):
@@ -74,7 +81,7 @@ class ContentList(Strict, frozen=True, kw_only=True):
         for name, wish in self.content.items():
             if isinstance(wish, str):
                 try:
-                    parse_range(wish)
+                    numbered(parse_range(wish))
                 except ValueError as wrong:
                     raise ValueError(f"content.{name}: {wrong}") from None
 

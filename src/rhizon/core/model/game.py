@@ -41,6 +41,7 @@ from rhizon.core.model.game_parts import (
 )
 from rhizon.core.model.game_rules import OWN_LOADER, broken_rules
 from rhizon.core.model.metadata import ContentKind
+from rhizon.core.model.patterns import check_pattern
 from rhizon.core.model.setting import PortDefinition, SettingDefinition, Stored
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange, holds
@@ -82,7 +83,8 @@ READY_PATTERN = "^rhizon: the server is ready: "  # rhizon.keeper.ready writes t
 
 
 class GameDefinition(Strict, frozen=True, kw_only=True):
-    """The whole definition. ``versions`` are in the order in which they came out; ``environment`` are variables that
+    """The whole definition. ``versions`` are in the order in which they came out; ``version_pattern`` has groups whose
+    numbers, in their order, order those that the list does not have. ``environment`` are variables that
     the server is started with beside the person's own."""
 
     format: Literal["rhizon-game/1"]
@@ -90,6 +92,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     title: Line
     summary: Line = ""
     versions: Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
+    version_pattern: Line = ""
     runtime: RuntimeNeeds
     server_files: tuple[RelPath, ...]
     command: Command
@@ -112,6 +115,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     player: PlayerRule = PlayerRule()
 
     def __post_init__(self) -> None:
+        check_pattern(self.version_pattern, "version_pattern")
         wrong = broken_rules(self)
         if wrong:
             raise ValueError("\n".join(wrong))  # the decoder makes a mistake of each line
@@ -181,6 +185,9 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         """
         if version in self.versions and than in self.versions:
             return self.position(version) > self.position(than)
+        mine, theirs = self._numbers(version), self._numbers(than)
+        if mine and theirs:
+            return mine > theirs
         written, own = (re.match(r"\d+(?:\.\d+)*", text) for text in (version, than))
         if written is None or own is None:
             return False
@@ -195,13 +202,25 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         """
         return tuple(version for version in self.versions if self._admits(wanted, version))
 
+    def _numbers(self, version: str) -> tuple[int, ...]:
+        """The numbers of a version by the definition's pattern; none where it does not match."""
+        match = re.fullmatch(self.version_pattern, version) if self.version_pattern else None
+        if match is None:
+            return ()
+        return tuple(int(one) if one.isdecimal() else ord(one[:1].lower()) for one in match.groups("0"))
+
     def _admits(self, wanted: VersionRange, version: str) -> bool:
         for one in wanted.comparators:
-            if one.version.text in self.versions:
+            if one.version.text in self.versions and version in self.versions:
                 gap = self.position(version) - self.position(one.version.text)
                 fits = holds(one.op, gap)
+            elif (own := self._numbers(version)) and (other := self._numbers(one.version.text)):
+                fits = holds(one.op, (own > other) - (own < other))
             else:
-                fits = one.admits(Version(version))
+                try:
+                    fits = one.admits(Version(version))
+                except ValueError:
+                    fits = one.op == "!="  # a name is only what it is
             if not fits:
                 return False
         return True
