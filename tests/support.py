@@ -28,6 +28,7 @@ from rhizon.cli.main import root
 from rhizon.cli.servers import Server, ServerParam
 from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, ItemLine
 from rhizon.core.model.decode import decode_json
+from rhizon.core.runtimes import FAMILIES
 from tests import FAST
 
 CATALOG = WORLD / "catalog"
@@ -41,7 +42,7 @@ def java17() -> str | None:
     """A Java 17 of this machine; none where servers are left out."""
     if FAST in os.environ:
         return None
-    found = Runtimes(Path("/none"), Path("/none/probes.json")).find("java")
+    found = Runtimes(Path("/none"), Path("/none/probes.json")).find(FAMILIES["java"])
     return next((one.program for one in found if one.report is not None and one.report.major == 17), None)
 
 

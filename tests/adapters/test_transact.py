@@ -18,6 +18,7 @@ from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
 from rhizon.adapters.transact import JOURNAL, RHIZON, Extras, apply, recover, write_alone
 from rhizon.core.errors import StateError
+from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.instance import Inventory
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, WantedFile, make_plan
@@ -63,7 +64,7 @@ class Transactions(Case):
         }
         names = set(wanted) | {RelPath(name) for name in (before.files if before else ())}
         present = InstanceFolder(self.home).hashes(sorted(names))
-        return make_plan(wanted, present, before, RelPath("worlds"))
+        return make_plan(wanted, present, before, WorldRule(folder=RelPath("worlds")))
 
     def change(self, reached: object = None) -> None:
         records = {"lock.json": b"new lock", "instance.toml": b"fresh"}
@@ -232,7 +233,7 @@ class Transactions(Case):
                 (self.home / link).symlink_to(outside)
                 plan = make_plan(
                     {RelPath(path): WantedFile(sha256=self.store.add(data), size=len(data), origin="o")
-                     for path, data in NEW.items()}, {}, None, RelPath("worlds"),
+                     for path, data in NEW.items()}, {}, None, WorldRule(folder=RelPath("worlds")),
                 )  # fmt: skip
                 with self.assertRaises(StateError) as caught:
                     apply(self.home, plan, {"lock.json": b"new"}, self.store)
@@ -261,7 +262,7 @@ class Transactions(Case):
             plan = make_plan(
                 {RelPath("start.sh"): WantedFile(sha256=self.store.add(b"x"), size=1, origin="o")},
                 {RelPath("start.sh"): hashlib.sha256(OLD["start.sh"]).hexdigest()},
-                self.before, RelPath("worlds"),
+                self.before, WorldRule(folder=RelPath("worlds")),
             )  # fmt: skip
             with self.assertRaises(StateError) as caught:
                 apply(self.home, plan, {}, self.store)

@@ -68,7 +68,7 @@ class AppCase(Case):
                 sha256=self.host.store.add(JAR), size=len(JAR), origin="shelf:r.jar"
             )
         }
-        plan = make_plan(wanted, {}, None, TARNHOLT.world.folder)
+        plan = make_plan(wanted, {}, None, TARNHOLT.world)
         state = InstanceState(
             home=home, game=TARNHOLT, lock=read(Lock, lock), instance=read(Instance, record), inventory=plan.inventory
         )

@@ -109,7 +109,7 @@ class RentedCase(AppCase):
             for path, data in files.items()
         }
         present = home.hashes(sorted({*wanted, *map(RelPath, before.inventory.files)}))
-        plan = make_plan(wanted, present, before.inventory, before.game.world.folder)
+        plan = make_plan(wanted, present, before.inventory, before.game.world)
         after = before.as_kept(mock.Mock(lock=before.lock, instance=before.instance, inventory=plan.inventory))
         with exclusive(self.host, home, self.reporter):
             apply_change(self.host.store, before, after, plan, "changed")

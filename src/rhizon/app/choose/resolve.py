@@ -21,7 +21,7 @@ from rhizon.core.model.decode import encode_line
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import LaidFile, Lock
 from rhizon.core.names import RelPath
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 from rhizon.core.settings.apply import require_no_secrets
 from rhizon.core.settings.content import with_content
 from rhizon.core.solve import Solution, solve
@@ -70,7 +70,7 @@ def catalogs_for(
 def named_majors(source: Source, game: GameDefinition) -> tuple[int, ...]:
     """The runtime major that a list or pack names exactly, then the long-term ones: no one need ask then what this
     machine has. Nothing where no major is named."""
-    family = FAMILIES.get(game.runtime.family)
+    family = family_of(game.runtime)
     wanted = source.request(()).target.runtime.comparators
     named = [int(one.version.text) for one in wanted if one.op == "=" and one.version.text.isdecimal()]
     return tuple(dict.fromkeys((*named, *(family.long_term if family else ())))) if named else ()

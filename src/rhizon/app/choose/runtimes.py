@@ -1,9 +1,11 @@
 """The runtimes of this machine, who uses them, and the choice among them."""
 
+import contextlib
 from pathlib import Path
 
 import msgspec
 
+from rhizon.adapters.games import GAMES, read_game
 from rhizon.adapters.runtimes import FoundRuntime
 from rhizon.app.host import Host
 from rhizon.app.instance.reservations import known_servers
@@ -13,7 +15,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import FAMILIES, Family, family_of
 
 __all__ = ["KnownRuntime", "RuntimeWish", "Runtimes", "choose_runtime", "list_runtimes", "why_runtime"]
 
@@ -56,10 +58,10 @@ def list_runtimes(host: Host) -> Runtimes:
             continue
         if chosen is not None:
             users.setdefault(chosen.program, []).append(server.entry.name)
-    found = [one for family in FAMILIES for one in host.every_runtime(family)]
+    found = [one for family in _families(host) for one in host.every_runtime(family)]
     known = [
         KnownRuntime(
-            family=FAMILIES[one.family].title,
+            family=one.family,
             major=one.report.major if one.report else None,
             version=one.report.version if one.report else "",
             vendor=one.report.vendor if one.report else "",
@@ -73,6 +75,19 @@ def list_runtimes(host: Host) -> Runtimes:
     known.sort(key=lambda one: (one.family, not one.answers, -(one.major or 0), one.program))
     findings = (_silent(one) for one in known if not one.answers)
     return Runtimes(runtimes=tuple(known), findings=tuple(findings))
+
+
+def _families(host: Host) -> list[Family]:
+    """Those that are known, and those that definitions of a person's own describe."""
+    families = list(FAMILIES.values())
+    for file in host.games(Path.cwd()).files().values():
+        if file.parent != GAMES:
+            with contextlib.suppress(RhizonError):
+                needs = read_game(file).runtime
+                own = family_of(needs) if needs.described is not None else None
+                if own is not None and all(own.title != one.title for one in families):
+                    families.append(own)
+    return families
 
 
 def _silent(one: KnownRuntime) -> Finding:
@@ -90,12 +105,12 @@ def choose_runtime(
 ) -> RuntimeChoice | None:
     """The runtime of the lock's major: the one that was named, that of the last time, or the first that was found; a
     missing one is fetched where that was asked for. None for a native server. Raises StateError, RemoteError."""
-    family = FAMILIES.get(game.runtime.family)
+    family = family_of(game.runtime)
     if family is None:
         return None
     major = lock.target.runtime_major
     if wish.program is not None:
-        best = host.runtime_finder.named(game.runtime.family, wish.program)
+        best = host.runtime_finder.named(family, wish.program)
         assert best.report is not None
         if best.report.major != major:
             raise StateError(
@@ -109,7 +124,7 @@ def choose_runtime(
     fitting = [one for one in found if one.report is not None and one.report.major == major]
     if not fitting and wish.fetch:
         reporter.step(f"fetching {family.title} {major}")
-        fitting = [host.runtime_finder.fetch(game.runtime.family, major)]
+        fitting = [host.runtime_finder.fetch(family, major)]
         reporter.done(f"{family.title} {major} installed: {fitting[0].program}")
     if not fitting:
         here = ", ".join(f"{one.report.version} ({one.program})" for one in found if one.report is not None)

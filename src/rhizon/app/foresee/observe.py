@@ -9,6 +9,7 @@ from pathlib import Path, PurePosixPath
 
 import msgspec
 
+from rhizon.adapters.backups import worlds_beside
 from rhizon.adapters.host import (
     every_address,
     first_free_port,
@@ -53,7 +54,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.setting import Stored
 from rhizon.core.names import printable
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 from rhizon.core.settings.dialects import DIALECTS
 
 __all__ = ["observe"]
@@ -198,7 +199,7 @@ def _aside(state: InstanceState) -> tuple[list[str], list[str], list[str]]:
 def _folders_by_case(state: InstanceState) -> dict[str, str]:
     """Folders that have the name of one that the server reads but for capitals, with that name."""
     found: dict[str, str] = {}
-    wanted = {*state.game.folders.values(), state.game.world.folder}
+    wanted = {*state.game.folders.values(), *filter(None, (state.game.world.folder,))}
     for folder in sorted(wanted):
         around, _, name = folder.rpartition("/")
         with state.home.inside() as inside, contextlib.suppress(StateError):
@@ -264,15 +265,16 @@ def _runtime(host: Host, state: InstanceState, *, ask: bool) -> RuntimeSeen | No
     chosen = state.instance.runtime
     if chosen is None:
         return None
-    family = FAMILIES[next(name for name, one in FAMILIES.items() if one.title == chosen.family)]
+    family = family_of(state.game.runtime)
+    if family is None:
+        return None
     noise = {name: printable(os.environ[name], 200) for name in family.noise if os.environ.get(name)}
     program = Path(chosen.program)
     if not program.is_file():
         return RuntimeSeen(state="missing", environment=noise)
     if not os.access(program, os.X_OK):
         return RuntimeSeen(state="not executable", environment=noise)
-    name = state.game.runtime.family
-    report = probe(family, program) if ask else host.runtime_finder.named(name, program).report
+    report = probe(family, program) if ask else host.runtime_finder.named(family, program).report
     if report is None:
         return RuntimeSeen(state="silent", environment=noise)
     return RuntimeSeen(state="answers", major=report.major, version=report.version, environment=noise)
@@ -293,16 +295,13 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
     """The world that the settings file names, as the server will look for it."""
     home, game = state.home, state.game
     name = world_named_in_file(home, game, state.instance)
-    path = f"{game.world.folder}/{name}"
+    path = game.world.path(name)
     with home.inside() as inside:
         facts = inside.lstat(path)
-        is_folder = inside.is_folder(path)
-        others = [
-            one
-            for one in inside.names(game.world.folder)
-            if one != name and inside.is_folder(f"{game.world.folder}/{one}")
-        ]
-        files = inside.names(path) if is_folder else []
+        whole = game.world.single_file
+        is_folder = inside.is_file(path) if whole else inside.is_folder(path)
+        others = [other for other in worlds_beside(inside, game.world) if other != name]
+        files = [path] if whole and is_folder else inside.names(path) if is_folder else []
     place = home.folder / path
     missing = tuple(one for one in game.world.required if is_folder and not (place / one).is_file())
     size, newest = _size_and_newest(place) if is_folder else (0, "")
@@ -314,13 +313,13 @@ def _world(host: Host, state: InstanceState) -> WorldSeen:
         writable=not is_folder or os.access(place, os.W_OK),
         known=name in known_worlds(home),
         others=tuple(sorted(others)),
-        raised_with=world_version(place, game) if is_folder else "",
+        raised_with=world_version(home, game, name) if is_folder else "",
         size=size,
         newest=newest,
         last_backup=last_backup(host, home, path) if missing or not files else "",
         missing=missing,
-        unfinished=tuple(one for one in files if _UNFINISHED.search(one)),
-        holder=world_holder(home, game, name) if is_folder else None,
+        unfinished=() if whole else tuple(one for one in files if _UNFINISHED.search(one)),
+        holder=world_holder(home, game, name) if is_folder and not whole else None,
         shared=_shared(host, home, game.world.folder, place),
     )
 

@@ -5,6 +5,7 @@ import shlex
 import stat
 from pathlib import Path, PurePosixPath
 
+from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import FileBytes
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
@@ -122,10 +123,10 @@ def _documents(home: InstanceFolder) -> list[Finding]:
 def _links(home: InstanceFolder, game: GameDefinition) -> list[Finding]:
     """Folders of the instance that are elsewhere, where no one said that this is meant."""
     world = game.world.folder
-    folders: set[str] = {RHIZON, world, *game.folders.values()}
-    if not _leads_away(home, world):
+    folders: set[str] = {RHIZON, *game.folders.values(), *game.world.also} | ({world} if world else set())
+    if not world or not _leads_away(home, world):
         with home.inside() as inside:
-            folders |= {f"{world}/{name}" for name in inside.names(world)}
+            folders |= set(world_units(inside, game.world))
     what = "it is a link that is not allowed in host.toml: nothing there is changed or backed up"
     remedy = 'Put the folder itself there, or allow its target in host.toml: linked = ["/that/folder"].'
     return [_finding("linked-folder", "error", one, what, remedy) for one in sorted(folders) if _leads_away(home, one)]

@@ -17,7 +17,7 @@ from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.setting import Stored
 from rhizon.core.names import ID_PATTERN, printable
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 from rhizon.core.settings.apply import format_value, in_file
 from rhizon.core.settings.dialects import DIALECTS
 
@@ -201,9 +201,10 @@ def _value(name: str, place: Stored, native: _Native, check: Callable[[str], str
 
 
 def _places(game: GameDefinition, server: Path) -> list[PlaceLine]:
-    named = [("server file", path) for path in game.server_files]
+    named: list[tuple[str, str]] = [("server file", path) for path in game.server_files]
     named += [(f"{kind} folder", path) for kind, path in game.folders.items()]
-    named += [("worlds", game.world.folder), *(("made by the first start", path) for path in game.first_start.creates)]
+    named += [("worlds", game.world.folder)] if game.world.folder else []
+    named += [("made by the first start", path) for path in game.first_start.creates]
     named += [("licence", game.licence.text)] if game.licence is not None else []
     content = set(game.folders.values())
     return [
@@ -214,7 +215,7 @@ def _places(game: GameDefinition, server: Path) -> list[PlaceLine]:
 
 def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
     """The commands with the arguments that the server's file of them holds, and one made-up piece of content."""
-    family = FAMILIES.get(game.runtime.family)
+    family = family_of(game.runtime)
     runtime = None
     if family is not None:
         major = max(family.long_term)

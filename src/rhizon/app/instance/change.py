@@ -38,7 +38,7 @@ def settings_change(
     number that was changed by hand stays), and how that changes each file. Raises
     :class:`~rhizon.core.errors.StateError` for a file that cannot be understood."""
     settled = merge_edited(store, before, after, {}, Insisted(typed, only=True, ports=ports))
-    made = make_plan({}, {}, None, after.game.world.folder, settled)
+    made = make_plan({}, {}, None, after.game.world, settled)
     diffs = tuple(
         shown_diff(step.path, after.home.read(step.path) or b"", made.contents[step.path].data, after.game)
         for step in made.steps

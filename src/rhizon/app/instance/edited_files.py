@@ -84,13 +84,12 @@ def settings_paths(state: InstanceState) -> list[RelPath]:
     home, game, inventory = state.home, state.game, state.inventory
     named = {RelPath(path) for path, owned in inventory.files.items() if owned.edited}
     named |= {RelPath(path) for path in native_edits(state)}
-    world = f"{game.world.folder}/"
     ours = {path for path, owned in inventory.files.items() if not owned.edited}
     with home.inside() as inside:
         for path in game.first_start.creates:
             named |= set(files_below(inside, path))
         return sorted(
-            path for path in named if path not in ours and not path.startswith(world) and _ordinary(inside, path)
+            path for path in named if path not in ours and not game.world.covers(path) and _ordinary(inside, path)
         )
 
 

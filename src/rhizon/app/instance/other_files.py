@@ -15,14 +15,13 @@ def other_files(state: InstanceState) -> list[RelPath]:
     game = state.game
     known = {*state.inventory.files, *settings_paths(state)}
     logs = [one.path for one in game.log.files]
-    world = f"{game.world.folder}/"
     with state.home.inside() as inside:
         found = [path for name in inside.names("") if name != RHIZON for path in files_below(inside, name)]
         return sorted(
             path
             for path in found
             if path not in known
-            and not path.startswith(world)
+            and not game.world.covers(path)
             and not any(PurePosixPath(path).match(pattern) for pattern in logs)
             and inside.is_file(path)
         )

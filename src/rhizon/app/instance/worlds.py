@@ -2,13 +2,15 @@
 
 import contextlib
 import itertools
+import os
 import re
+import shutil
 from pathlib import Path
 from typing import Literal, NamedTuple
 
 from rhizon import interrupts
 from rhizon.adapters.copy_folder import copy_folder, size_of
-from rhizon.adapters.files import free_bytes, read_bytes, translated
+from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.processes import began, program_of
 from rhizon.adapters.transact import RHIZON
@@ -19,6 +21,7 @@ from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
+from rhizon.core.model.setting import NAME_WORD
 from rhizon.core.names import printable
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.units import counted, size_text
@@ -40,6 +43,7 @@ __all__ = [
 ]
 
 MOST_MARK = 4096
+MOST_TOLD = 8 << 20
 MOST_DIGITS = 9
 CLOCK_SECONDS = 5.0  # by which a process may seem younger than what it wrote
 COMING = "world-coming"  # in .rhizon/: a copy while it is made
@@ -48,7 +52,7 @@ COMING = "world-coming"  # in .rhizon/: a copy while it is made
 def world_folder(home: InstanceFolder, game: GameDefinition, instance: Instance) -> Path:
     """Where the world in use is, or will be."""
     name = instance.settings.get(game.world.name_setting, game.settings[game.world.name_setting].default)
-    return home.folder / game.world.folder / str(name)
+    return home.folder / game.world.path(str(name))
 
 
 def world_named_in_file(home: InstanceFolder, game: GameDefinition, instance: Instance) -> str:
@@ -64,14 +68,27 @@ def world_named_in_file(home: InstanceFolder, game: GameDefinition, instance: In
     return name
 
 
-def things_in_world(world: Path, game: GameDefinition) -> dict[str, dict[str, int]]:
+def _told_by(home: InstanceFolder, game: GameDefinition, world: Path, file: str) -> str:
+    """The text of the file that tells of a world: in it, beside it, or the world itself; "" where there is none."""
+    if NAME_WORD in file:
+        name = game.world.name_of(world.name) or world.name
+        place = home.folder / game.world.folder / file.replace(NAME_WORD, name)
+    else:
+        place = world / file if file else world
+    if not place.is_file():
+        return ""
+    with place.open("rb") as opened:
+        return opened.read(MOST_TOLD).decode("utf-8", "replace")
+
+
+def things_in_world(home: InstanceFolder, world: Path, game: GameDefinition) -> dict[str, dict[str, int]]:
     """What the world says that it holds of content: content id to thing to count."""
     rule = game.world.things
     found: dict[str, dict[str, int]] = {}
-    if rule is None or not (world / rule.file).is_file():
+    if rule is None:
         return found
     pattern = re.compile(rule.pattern)
-    for line in read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace").splitlines():
+    for line in _told_by(home, game, world, rule.file).splitlines():
         match = pattern.search(line)
         if match is not None:
             count = match.groupdict().get("count") or "1"
@@ -80,12 +97,16 @@ def things_in_world(world: Path, game: GameDefinition) -> dict[str, dict[str, in
     return found
 
 
-def world_version(world: Path, game: GameDefinition) -> str:
-    """The version of the game that wrote it last, as it says; "" where it does not say."""
+def world_version(home: InstanceFolder, game: GameDefinition, name: str) -> str:
+    """The version of the game that wrote the world of a name last, as it says; "" where it does not say."""
+    return _version_of(home, game, home.folder / game.world.path(name))
+
+
+def _version_of(home: InstanceFolder, game: GameDefinition, world: Path) -> str:
     rule = game.world.version
-    if rule is None or not (world / rule.file).is_file():
+    if rule is None:
         return ""
-    match = re.search(rule.pattern, read_bytes(world / rule.file, "file of the world").decode("utf-8", "replace"), re.M)
+    match = re.search(rule.pattern, _told_by(home, game, world, rule.file), re.MULTILINE)
     return printable(match["version"], 60) if match is not None else ""
 
 
@@ -95,7 +116,7 @@ def world_holder(home: InstanceFolder, game: GameDefinition, name: str) -> World
     rule = game.world.in_use
     if rule is None:
         return None
-    path = f"{game.world.folder}/{name}/{rule.file}"
+    path = f"{game.world.path(name)}/{rule.file}"
     with translated("read the world", home.folder / path), home.inside() as inside:
         facts = inside.lstat(path)
         if facts is None:
@@ -115,7 +136,7 @@ def remove_left_mark(home: InstanceFolder, game: GameDefinition, name: str, repo
     """Removes the mark of a server that is gone from a world, which would keep the next one from starting."""
     holder = world_holder(home, game, name)
     if holder is not None and holder.state == "gone":
-        path = f"{game.world.folder}/{name}/{holder.file}"
+        path = f"{game.world.path(name)}/{holder.file}"
         with translated("remove the mark", home.folder / path), home.inside() as inside:
             inside.unlink(path)
         reporter.done(f"removed {path}: left by process {holder.pid}, which is gone")
@@ -158,28 +179,31 @@ def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance
     world = world_folder(home, game, instance)
     if named is None:
         find_origin(home, game, lock, instance, None)
-        if world.is_dir():
+        if world.exists():
             _not_newer(
+                home,
                 world,
                 game,
                 target,
                 "Go back to a world of that time with undo or restore, or use another one: "
-                f"--set {game.world.name_setting}={world.name}-2",
+                f"--set {game.world.name_setting}={_name(game, world)}-2",
             )
         return
-    if named.is_symlink() or not named.is_dir():
-        raise InputError("no-such-world", f"there is no world at {named}", hint="Name the folder of a world.")
+    one_file = game.world.single_file
+    if named.is_symlink() or not (named.is_file() if one_file else named.is_dir()):
+        kind = "file" if one_file else "folder"
+        raise InputError("no-such-world", f"there is no world at {named}", hint=f"Name the {kind} of a world.")
     if world.exists() and instance.first_start_done:
         if instance.world_from.startswith(f"{_named(named)} ("):
             return  # the same command once more: it is here already
         raise StateError(
             "world-exists",
             f"the server already has a world named {world.name}",
-            hint=f"Import the other one under another name: --set {game.world.name_setting}={world.name}-2",
+            hint=f"Import the other one under another name: --set {game.world.name_setting}={_name(game, world)}-2",
         )
     if home.folder.resolve().is_relative_to(named.resolve()):
         raise InputError("no-such-world", f"{named} contains the server itself", hint="Name the folder of a world.")
-    files, size = size_of(named)
+    files, size = (1, named.stat().st_size) if one_file else size_of(named)
     if files == 0:
         raise InputError("no-such-world", f"{named} is empty", hint="Name the folder of a world.")
     if size > free_bytes(home.folder):
@@ -188,11 +212,15 @@ def check_world(home: InstanceFolder, game: GameDefinition, lock: Lock, instance
             f"the world in {named} takes {size_text(size)}, {size_text(free_bytes(home.folder))} free",
             hint="Free some space, or provision on a larger disk.",
         )
-    _not_newer(named, game, target, f"Set the world's game version in [target]; {target} was chosen.")
+    _not_newer(home, named, game, target, f"Set the world's game version in [target]; {target} was chosen.")
 
 
-def _not_newer(world: Path, game: GameDefinition, target: str, hint: str) -> None:
-    version = world_version(world, game)
+def _name(game: GameDefinition, world: Path) -> str:
+    return game.world.name_of(world.name) or world.name
+
+
+def _not_newer(home: InstanceFolder, world: Path, game: GameDefinition, target: str, hint: str) -> None:
+    version = _version_of(home, game, world)
     if game.is_newer(version, target):
         raise StateError(
             "world-is-newer",
@@ -245,13 +273,14 @@ def lay_world(
     world = world_folder(home, game, instance)
     if origin is None or (world.exists() and bare is None):
         return ""
-    if not origin.folder.is_dir():
+    if not origin.folder.exists():
         raise StateError(
             "template-missing",
             f"{origin.folder} no longer exists, and the world should be copied from it",
             hint=f"Put back what is missing first: {command_line('rhizon', 'repair', home.folder)}",
         )
-    files, size = size_of(origin.folder)
+    is_file = origin.folder.is_file()
+    files, size = (1, origin.folder.stat().st_size) if is_file else size_of(origin.folder)
     reporter.step(f"copying the world from {origin.words}")
     place = world.relative_to(home.folder).as_posix()
     with translated("copy the world", world), home.inside() as inside:
@@ -265,10 +294,17 @@ def lay_world(
             reporter.progress("copying", part)
             require_no_interrupt(home)
 
-        inside.make_folder(game.world.folder)
+        if game.world.folder:
+            inside.make_folder(game.world.folder)
         elsewhere = inside.device(game.world.folder) != inside.device(RHIZON)
         beside = f"{game.world.folder}/.{COMING}" if elsewhere else f"{RHIZON}/{COMING}"
-        copy_folder(origin.folder, inside, place, beside, tell)
+        if is_file:
+            inside.remove(beside)
+            with inside.new_file(beside, 0o644) as out, origin.folder.open("rb") as source:
+                shutil.copyfileobj(source, os.fdopen(os.dup(out), "wb"))
+            inside.rename(beside, place)
+        else:
+            copy_folder(origin.folder, inside, place, beside, tell)
     words = f"{origin.words} ({counted(files, 'file')}, {size_text(size)})"
     reporter.done(f"the world {world.name} was copied from {words}")
     return words

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import msgspec
 
-from rhizon.adapters.backups import STAMP, Repository, tree_files
+from rhizon.adapters.backups import STAMP, Repository, world_files
 from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.inside import Inside
@@ -130,7 +130,7 @@ def _planned(state: InstanceState, repository: Repository, rule: Retention | Non
     home, game = state.home, state.game
     links = backup_id(home)
     with translated("read the world", home.folder), home.inside() as inside:
-        seen = tree_files(inside, game.world.folder)
+        seen = world_files(inside, game.world)
     paths = settings_paths(state)
     when = now().replace(":", "-")
     soon = (datetime.datetime.strptime(when, STAMP),)
@@ -142,7 +142,7 @@ def _planned(state: InstanceState, repository: Repository, rule: Retention | Non
         planned=True,
         backups=str(repository.root),
         consistency="stopped" if home.running() is None else "unsure",
-        paths=names_in(seen.files, paths),
+        paths=names_in(game, seen.files, paths),
         files=len(seen.files) + len(paths),
         size=seen.size,
         added=0,
@@ -153,9 +153,9 @@ def _planned(state: InstanceState, repository: Repository, rule: Retention | Non
     )
 
 
-def names_in(world: Iterable[str], settings: Iterable[str]) -> tuple[str, ...]:
-    """Each world's folder, and each settings file."""
-    return (*sorted({"/".join(path.split("/")[:2]) for path in world}), *sorted(settings))
+def names_in(game: GameDefinition, world: Iterable[str], settings: Iterable[str]) -> tuple[str, ...]:
+    """Each world and what goes with it, and each settings file."""
+    return (*sorted({game.world.unit(path) or path for path in world}), *sorted(settings))
 
 
 def back_up_before(host: Host, state: InstanceState, reporter: Reporter, why: str) -> BackupResult:
@@ -197,7 +197,7 @@ def _make(
         how: Consistency = "unsure"
         with _hold(host, home, game) if pulled is None else contextlib.nullcontext(how) as consistency:
             with translated("read the world", home.folder), inside_of() as inside:
-                seen = tree_files(inside, game.world.folder)
+                seen = world_files(inside, game.world)
             total = seen.size
             paths = [one for one in settings_paths(state) if pulled is None or (pulled / one).is_file()]
             _room_for(repository, total if before is None else max(total - before.size, 0))
@@ -266,7 +266,7 @@ def _make(
         when=when,
         planned=False,
         backups=str(repository.root),
-        paths=names_in(world, settings),
+        paths=names_in(game, world, settings),
         consistency="unsure" if moved else consistency,
         files=len(world) + len(settings),
         size=total,
@@ -373,7 +373,7 @@ def _findings(
             Finding(
                 code="backup-unsure",
                 severity="warning",
-                subject=str(game.world.folder),
+                subject=game.world.title,
                 what=f"{wrote}, and {why}",
                 remedy="Start it with rhizon run, or stop it before the backup."
                 if known

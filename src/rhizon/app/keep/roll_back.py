@@ -107,7 +107,7 @@ def roll_back(
     steps = planned.plan.steps
     if trees:
         steps = (
-            Step(action="back up", path=game.world.folder, reason="it will be replaced", wanted=None),
+            Step(action="back up", path=RelPath(game.world.title), reason="it will be replaced", wanted=None),
             *(Step(action="replace", path=path, reason="the world as it was", wanted=None) for path in trees),
             *steps,
         )
@@ -144,12 +144,10 @@ def roll_back(
 def world_trees(home: InstanceFolder, game: GameDefinition, world: WorldCopy) -> dict[RelPath, MakeTree]:
     """Each world of a backup, to be laid out in place of the one of that name; others stay. Raises StateError for a
     world that is a link."""
-    folder = game.world.folder
     repository, backup = world
-    inside = {path.removeprefix(f"{folder}/").partition("/")[0] for path in (*backup.world, *backup.empty)}
+    units = {game.world.unit(path) or path for path in (*backup.world, *backup.empty)}
     trees: dict[RelPath, MakeTree] = {}
-    for name in sorted(inside):
-        path = RelPath(f"{folder}/{name}")
+    for path in map(RelPath, sorted(units)):
         if (home.folder / path).is_symlink():
             raise StateError(
                 "world-is-a-link",
@@ -186,7 +184,7 @@ def world_meets(then: Lock, now: Lock, game: GameDefinition) -> list[Finding]:
         Finding(
             code="world-loses-things",
             severity="warning",
-            subject=str(game.world.folder),
+            subject=game.world.title,
             what=f"the server had {', '.join(sorted(lost))} at that time and does not have it now; "
             "parts of the world that need it will be lost",
             remedy="Restore all of the backup (without --only) to have that content too.",

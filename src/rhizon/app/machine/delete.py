@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import make_folders, sync_folder, translated
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.host import Host, open_ledger
@@ -56,8 +57,8 @@ def delete(
     state = require_instance_state(host, home)
     others = other_files(state)
     files = [one for one in home.folder.rglob("*") if one.is_file() and not one.is_symlink()]
-    worlds_folder = home.folder / state.game.world.folder
-    worlds = tuple(sorted(one.name for one in worlds_folder.iterdir())) if worlds_folder.is_dir() else ()
+    with home.inside() as inside:
+        worlds = tuple(one.rpartition("/")[2] for one in world_units(inside, state.game.world))
     plan = DeleteResult(
         folder=str(home.folder),
         name=state.instance.name,

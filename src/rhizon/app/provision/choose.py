@@ -24,6 +24,7 @@ from rhizon.core.model.instance import Instance, RuntimeChoice
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.remote import RemoteDefinition
 from rhizon.core.remote.limits import majors_within
+from rhizon.core.runtimes import family_of
 from rhizon.core.secret import Secret
 from rhizon.core.settings.apply import check_secrets, checked_settings, require_no_secrets
 from rhizon.core.settings.content import with_content
@@ -81,8 +82,9 @@ def choose(
     catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter, before.catalogs if before else ())
     named = wishes.runtime.program
     pinned: tuple[int, ...] | None = None
-    if named is not None and game.runtime.family != "none":
-        report = host.runtime_finder.named(game.runtime.family, named).report
+    family = family_of(game.runtime)
+    if named is not None and family is not None:
+        report = host.runtime_finder.named(family, named).report
         pinned = (report.major,) if report is not None else None
     rented = wishes.rented if wishes.rented is not None else (before.rented if before is not None else "")
     rented = str(Path(rented).absolute()) if Path(rented).is_file() else "" if rented == NO_REMOTE else rented

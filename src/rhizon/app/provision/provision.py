@@ -42,7 +42,7 @@ from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock, LockedFile
 from rhizon.core.names import RelPath
 from rhizon.core.plan import ACTIONS, BESIDE, Plan, Step, WantedFile, make_plan
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 from rhizon.core.secret import revealed
 from rhizon.core.start_scripts import START_SCRIPTS, start_scripts
 from rhizon.core.units import counted, size_text
@@ -231,20 +231,20 @@ class _Work:
                 {**{name: choice.settings[name] for name in self._wishes.settings}, **revealed(self._wishes.secrets)}
             ),
         )
-        plan = make_plan(wanted, present, inventory, game.world.folder, settled)
+        plan = make_plan(wanted, present, inventory, game.world, settled)
         after = InstanceState(home=home, game=game, lock=lock, instance=instance, inventory=plan.inventory)
         changes = compare_states(before, after) if before is not None else None
         world = world_folder(home, game, self._was or instance)
         risks = changes is not None and changes.touches_world and world.is_dir()
         findings = (
-            things_lost(_in_home(home, world), str(self._wishes.folder), things_in_world(world, game), lock)
+            things_lost(_in_home(home, world), str(self._wishes.folder), things_in_world(self._home, world, game), lock)
             if risks
             else []
         )
         findings += self._other_world(instance)
         findings += self._little_memory(instance)
         if risks and self._wishes.back_up:
-            step = Step(action="back up", path=game.world.folder, reason="its content will change", wanted=None)
+            step = Step(action="back up", path=RelPath(game.world.title), reason="its content will change", wanted=None)
             plan = msgspec.structs.replace(plan, steps=(step, *plan.steps))
         return _Planned(
             after=after,
@@ -338,7 +338,7 @@ class _Work:
     ) -> ProvisionResult:
         """What a person is told of it."""
         choice, home, game = self._choice, self._home, self._choice.game
-        family = FAMILIES.get(game.runtime.family)
+        family = family_of(game.runtime)
         return ProvisionResult(
             folder=str(home.folder),
             name=instance.name,

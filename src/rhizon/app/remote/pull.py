@@ -65,8 +65,7 @@ class _Pull:
     def planned(self, host: Host) -> BackupResult:
         """What would be fetched."""
         found, left_out = self._there()
-        world = f"{self._state.game.world.folder}/"
-        worlds = [path for path in found if path.startswith(world)]
+        worlds = [path for path in found if self._state.game.world.covers(path)]
         return BackupResult(
             folder=str(self._state.home.folder),
             name=self._state.instance.name,
@@ -75,7 +74,7 @@ class _Pull:
             planned=True,
             backups=str(host.places.backups),
             consistency="unsure",
-            paths=names_in(worlds, found.keys() - set(worlds)),
+            paths=names_in(self._state.game, worlds, found.keys() - set(worlds)),
             files=len(found),
             size=sum(one.size for one in found.values()),
             added=0,
@@ -136,8 +135,8 @@ class _Pull:
         listed = self._files.listing([OWN_FOLDER], self._settings)
         found: dict[RelPath, ThereFile] = {}
         left_out = []
-        folder = self._state.game.world.folder
-        for path, one in self._of_backup(listed, f"{folder}/").items():
+        rule = self._state.game.world
+        for path, one in self._of_backup(listed).items():
             try:
                 found[safe_path(path)] = one
             except UnsafeNameError as wrong:
@@ -150,16 +149,17 @@ class _Pull:
                         remedy="Rename the file there.",
                     )
                 )
-        if not any(path.startswith(f"{folder}/") for path in found):
+        if not any(rule.covers(path) for path in found):
             raise StateError(
                 "nothing-to-pull",
-                f"{self._remote.name} has no world in {folder}/",
+                f"{self._remote.name} has no world in {rule.title}",
                 hint="Is its folder in the remote file right? A server makes its world at its first start.",
             )
         return found, left_out[:MOST_FINDINGS]
 
-    def _of_backup(self, listed: Mapping[str, ThereFile], world: str) -> dict[str, ThereFile]:
-        return {path: one for path, one in sorted(listed.items()) if path.startswith(world) or path in self._settings}
+    def _of_backup(self, listed: Mapping[str, ThereFile]) -> dict[str, ThereFile]:
+        rule = self._state.game.world
+        return {path: one for path, one in sorted(listed.items()) if rule.covers(path) or path in self._settings}
 
 
 def _is_whole(path: Path, there: ThereFile) -> bool:

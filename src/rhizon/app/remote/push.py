@@ -114,16 +114,15 @@ class ServerThere:
         renamed = start_names(remote)
         self._name_here = {name: path for path, name in renamed.items() if name is not None}
         self._settings = frozenset(settings_paths(state))
-        world = f"{state.game.world.folder}/"
         self._names = {
             RelPath(name): RelPath(path)
             for path in sorted({*map(RelPath, state.inventory.files), *self._settings})
-            if not path.startswith(world) and (name := renamed.get(path, path)) is not None
+            if not state.game.world.covers(path) and (name := renamed.get(path, path)) is not None
         }
         if remote.reach.by == "rhizon":
             self._names |= {path: path for path in OWN_DOCUMENTS}
         self.exact = frozenset(name for name, path in self._names.items() if path in self._settings)
-        self.leave = (state.game.world.folder, *STAGED)
+        self.leave = (*filter(None, (state.game.world.folder,)), *state.game.world.also, *STAGED)
 
     def files(self, verified: Verified | None = None) -> dict[RelPath, HereFile]:
         """All of them. Raises :class:`StateError` where some are missing here; of the start scripts only the one of the

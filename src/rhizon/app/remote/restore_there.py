@@ -42,6 +42,7 @@ from rhizon.app.run.copies import copies_room, room_prefix
 from rhizon.core.errors import InputError, RemoteError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.backup import Backup
+from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.remote import RemoteDefinition
 from rhizon.core.names import RelPath
 from rhizon.core.units import counted, size_text
@@ -110,7 +111,7 @@ def restore_there(
             lambda files: own_record(files.read(RECORD, LARGEST_DOCUMENT), remote, state.instance.name),
         )
         return _result(state, remote, backup, _names(state, backup, part), findings, None, planned=True)
-    with_tries(host, remote, reporter, _mended)
+    with_tries(host, remote, reporter, lambda files: _mended(files, state.game.world))
     before = _backed_up(host, folder, word, reporter)
     with (
         exclusive(host, home, reporter),
@@ -149,9 +150,8 @@ def _result(
 
 def _names(state: InstanceState, backup: Backup, part: Part) -> tuple[tuple[RelPath, ...], tuple[RelPath, ...]]:
     """The worlds and settings files that are to go there."""
-    folder = state.game.world.folder
-    names = {path.removeprefix(f"{folder}/").partition("/")[0] for path in (*backup.world, *backup.empty)}
-    worlds = tuple(RelPath(f"{folder}/{name}") for name in sorted(names)) if part != "settings" else ()
+    units = {state.game.world.unit(path) or path for path in (*backup.world, *backup.empty)}
+    worlds = tuple(RelPath(one) for one in sorted(units)) if part != "settings" else ()
     return worlds, tuple(map(RelPath, sorted(backup.settings))) if part != "world" else ()
 
 
@@ -160,13 +160,13 @@ def _require_ours(files: RemoteFiles, remote: RemoteDefinition, state: InstanceS
     own_record(files.read(RECORD, LARGEST_DOCUMENT), remote, state.instance.name)
 
 
-def _mended(files: RemoteFiles) -> None:
+def _mended(files: RemoteFiles, rule: WorldRule) -> None:
     """A restore that broke off between two renames has moved a world aside: it comes back before anything else."""
     mark = read_mark(files)
     if mark is None or mark.what != "restore":
         return
     aside = {path.removeprefix(f"{WORLD_BEFORE}/") for path in files.listing(below=WORLD_BEFORE)}
-    for world in sorted({"/".join(path.split("/")[:2]) for path in aside}):
+    for world in sorted({rule.unit(path) or path for path in aside}):
         if not files.listing(below=world) and files.read(world, 1) is None:
             files.rename(f"{WORLD_BEFORE}/{world}", world)
 
@@ -193,7 +193,9 @@ def _laid_out(state: InstanceState, copy: WorldCopy, part: Part, room: Path) -> 
         )  # fmt: skip
     files: dict[RelPath, str] = {}
     with translated("lay out the backup", room), Inside(room) as inside:
-        inside.make_folder(state.game.world.folder)
+        for world in worlds:
+            if "/" in world:
+                inside.make_folder(world.rpartition("/")[0])
         for world in worlds:
             below = {one: file for one, file in backup.world.items() if one == world or one.startswith(f"{world}/")}
             empty = [one for one in backup.empty if one.startswith(f"{world}/")]
@@ -225,7 +227,7 @@ class _Restore:
     def go(self, staging: _Staging) -> None:
         _require_ours(self._files, self._remote, self._state)
         take_mark(self._files, "restore")
-        _mended(self._files)
+        _mended(self._files, self._state.game.world)
         self._send(staging)
         self._reporter.step("putting it in place")
         away(self._files, self._remote, lambda: self._switch(staging))

@@ -15,6 +15,7 @@ from typing import Any
 
 import msgspec
 
+from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import copy_shared, translated
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.ledger import Entry
@@ -73,7 +74,9 @@ class Copies:
         folder = self._room / name
         state, home = self._state, self._state.home.folder
         left_out = {home / path for path in self._content.values()}
-        left_out |= {home / RHIZON, home / state.game.world.folder}
+        left_out |= {home / RHIZON}
+        with state.home.inside() as inside:
+            left_out |= {home / one for one in world_units(inside, state.game.world)}
         with translated("copy the server", folder):
             shutil.copytree(
                 home,
@@ -134,15 +137,18 @@ class Copies:
 
     def _copy_world(self, folder: Path) -> None:
         game = self._state.game
-        worlds = self._state.home.folder / game.world.folder
         mark = Path(game.world.in_use.file).name if game.world.in_use is not None else None
-        if worlds.is_dir():
-            shutil.copytree(
-                worlds,
-                folder / game.world.folder,
-                copy_function=_copied,
-                ignore=lambda _, names: [one for one in names if one == mark],
-            )
+        with self._state.home.inside() as inside:
+            units = world_units(inside, game.world)
+        for unit in units:
+            source, place = self._state.home.folder / unit, folder / unit
+            place.parent.mkdir(parents=True, exist_ok=True)
+            if source.is_dir():
+                shutil.copytree(
+                    source, place, copy_function=_copied, ignore=lambda _, names: [one for one in names if one == mark]
+                )
+            elif source.is_file():
+                _copied(str(source), str(place))
 
     def remove(self, folder: Path) -> None:
         """Takes a copy away. Raises TrustError where its server wrote to content that the store has, too."""

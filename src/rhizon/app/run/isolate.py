@@ -14,6 +14,7 @@ from typing import Literal, TypeVar
 
 import msgspec
 
+from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import translated
 from rhizon.adapters.host import available_mib, processors
 from rhizon.app.archives.on_server import scan_content
@@ -251,9 +252,10 @@ class _Starts:
     def _reproduced(self, everything: frozenset[str]) -> Symptom | None:
         """The symptom of all content, where it did not show at first: with a copy of the world, and then again. How
         often it shows decides how often other sets are started."""
-        world = self._state.home.folder / self._state.game.world.folder
+        with self._state.home.inside() as inside:
+            has_world = bool(world_units(inside, self._state.game.world))
         for number in range(2, TRIES_TO_REPRODUCE + 1):
-            if number == 2 and world.is_dir():
+            if number == 2 and has_world:
                 self.with_world = True
             seen = self._start(everything)
             if seen is not None:

@@ -31,7 +31,7 @@ class BeforeStart:
         self._home = home
         self._game = game
         self._lock = lock
-        self.world = home.folder / game.world.folder / world_named_in_file(home, game, instance)
+        self.world = home.folder / game.world.path(world_named_in_file(home, game, instance))
         self._had_world = self.world.exists()
         self._values = self._values_now()
 
@@ -41,7 +41,7 @@ class BeforeStart:
 
     def _world_made(self) -> Iterator[Finding]:
         """Where it has run with a world of this name, or with another one, before."""
-        known, name = known_worlds(self._home), self.world.name
+        known, name = known_worlds(self._home), self._game.world.name_of(self.world.name) or self.world.name
         if self._had_world or not known or not self.world.exists():
             return
         if name in known:
@@ -54,7 +54,7 @@ class BeforeStart:
         yield Finding(
             code="world-made",
             severity="warning" if name in known else "note",
-            subject=f"{self._game.world.folder}/{name}",
+            subject=self._game.world.path(name),
             what=what,
             remedy=f"If that was not meant: {back}",
         )

@@ -27,7 +27,7 @@ from rhizon.core.allocate.trend import trend
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
-from rhizon.core.runtimes import FAMILIES
+from rhizon.core.runtimes import family_of
 from rhizon.core.settings.apply import checked_settings
 from rhizon.core.settings.content import with_content
 
@@ -98,7 +98,7 @@ def memory_advice(
         one.settings["max_players"] = players
     game, lock = one.game, one.lock
     made = budget(game, lock.releases, one.settings, lock.pack_memory)
-    family, runtime = FAMILIES.get(game.runtime.family), lock.target.runtime_major
+    family, runtime = family_of(game.runtime), lock.target.runtime_major
     bounded = family is not None and bool(family.described(runtime, made.heap_mib))
     past = _past(home, one.name, game, bounded=bounded) if measured else _Past()
     lowest, recommended, highest = past.bounds or _by_model(game, lock, one.settings, made)

@@ -17,9 +17,9 @@ def usable(seen: Observation) -> Iterator[Finding]:
     world, game = seen.world, seen.game
     if world is None or not seen.instance.first_start_done:
         return
-    path = f"{game.world.folder}/{world.name}"
+    path = game.world.path(world.name)
     if "/" in world.name or "\\" in world.name or world.name in ("", ".", ".."):
-        what = f"{world.name!r} is not the name of a folder in {game.world.folder}/"
+        what = f"{world.name!r} is not the name of a world in {game.world.title}"
         set_back = command_line("rhizon", "set", seen.folder, f"{game.world.name_setting}={_recorded(seen)}")
         yield error("world-broken", game.world.name_setting, what, f"Set it back: {set_back}")
     elif not world.exists:
@@ -33,7 +33,8 @@ def usable(seen: Observation) -> Iterator[Finding]:
             what = f"a start creates a new world of this name{beside}"
             yield note("world-new", path, what, choose)
     elif not world.is_folder:
-        what = "it is a file, and a world is a folder"
+        is_there, is_meant = ("folder", "file") if game.world.single_file else ("file", "folder")
+        what = f"it is a {is_there}, and a world is a {is_meant}"
         yield error("world-broken", path, what, _put_back(seen, world))
     elif world.empty and world.known:
         what = "the world's folder is empty: a start would create a new world in it"
@@ -48,7 +49,7 @@ def complete(seen: Observation) -> Iterator[Finding]:
     world = seen.world
     if world is None or not world.is_folder or world.empty:
         return
-    path = f"{seen.game.world.folder}/{world.name}"
+    path = seen.game.world.path(world.name)
     back = _put_back(seen, world)
     if world.missing:
         what = f"the world is not whole: {', '.join(world.missing)} is missing, which every world has"
@@ -64,7 +65,7 @@ def in_use(seen: Observation) -> Iterator[Finding]:
     if world is None or world.holder is None or rule is None or seen.running is not None:
         return
     holder = world.holder
-    path = f"{seen.game.world.folder}/{world.name}/{holder.file}"
+    path = f"{seen.game.world.path(world.name)}/{holder.file}"
     say = error if rule.refuses else warning
     if holder.state == "runs":
         what = f"process {holder.pid} ({holder.program}) has this world open: two that write it at once destroy it"
@@ -99,7 +100,7 @@ def shared(seen: Observation) -> Iterator[Finding]:
     world = seen.world
     if world is None:
         return
-    path = f"{seen.game.world.folder}/{world.name}"
+    path = seen.game.world.path(world.name)
     for other, runs in world.shared.items():
         if runs and seen.running is None:
             what = f"the server {other}, which is running, has the same world: two that write it at once destroy it"
@@ -115,7 +116,7 @@ def newer(seen: Observation) -> Iterator[Finding]:
     if world is not None and world.exists and _is_newer(seen.game, world.raised_with, target):
         what = f"it was last played with {seen.game.title} {world.raised_with}, and the server is {target}"
         remedy = f"Update the server to {world.raised_with}, or restore an older backup of the world."
-        yield error("world-newer", f"{seen.game.world.folder}/{world.name}", what, remedy)
+        yield error("world-newer", seen.game.world.path(world.name), what, remedy)
 
 
 def _is_newer(game: GameDefinition, one: str, other: str) -> bool:

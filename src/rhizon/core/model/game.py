@@ -34,12 +34,9 @@ from rhizon.core.model.game_parts import (
     SettingsTogether,
     SettingTest,
     Variable,
-    WorldInUse,
-    WorldRule,
-    WorldThings,
-    WorldVersion,
 )
 from rhizon.core.model.game_rules import OWN_LOADER, broken_rules
+from rhizon.core.model.game_world import WorldInUse, WorldRule, WorldThings, WorldVersion
 from rhizon.core.model.metadata import ContentKind
 from rhizon.core.model.patterns import check_pattern
 from rhizon.core.model.setting import PortDefinition, SettingDefinition, Stored

@@ -9,7 +9,7 @@ from rhizon.core.model.base import Id, Line, Mib, Strict, any_range
 from rhizon.core.model.metadata import ContentKind, MetadataRule
 from rhizon.core.model.patterns import check_no_repeated_group, check_pattern
 from rhizon.core.model.setting import NAME_WORD, Stored
-from rhizon.core.names import RelPath
+from rhizon.core.names import RelPath, suggestions
 from rhizon.core.version import VersionRange
 
 __all__ = [
@@ -25,16 +25,13 @@ __all__ = [
     "PlacingRule",
     "PlayerLog",
     "PlayerRule",
+    "RuntimeFamily",
     "RuntimeNeeds",
     "RuntimeRule",
     "SettingTest",
     "SettingsTogether",
     "System",
     "Variable",
-    "WorldInUse",
-    "WorldRule",
-    "WorldThings",
-    "WorldVersion",
 ]
 
 Command = Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
@@ -48,11 +45,45 @@ class RuntimeRule(Strict, frozen=True, kw_only=True):
     majors: VersionRange
 
 
-class RuntimeNeeds(Strict, frozen=True, kw_only=True):
-    """The language runtime of the server; ``family`` "none" is a native program."""
+class RuntimeFamily(Strict, frozen=True, kw_only=True):
+    """A family of runtimes that Rhizon does not know by itself: the names of its program, the arguments ``probe`` that
+    make it say its version, and a pattern ``version`` for that with the group ``major`` (a whole number) and, where it
+    says more, ``version``. ``flags`` and ``environment`` are given to every server, with ``{heap_mib}`` filled in. It
+    is looked for on the PATH, in ``bin`` of the ``folders`` and of what the ``home_variables`` name."""
 
-    family: Literal["java", "mono", "none"]
+    title: Line = ""
+    programs: Annotated[tuple[Line, ...], msgspec.Meta(min_length=1)]
+    probe: tuple[Line, ...] = ("--version",)
+    version: Line
+    flags: tuple[Line, ...] = ()
+    environment: dict[Variable, Line] = {}
+    folders: tuple[Line, ...] = ()
+    home_variables: tuple[Variable, ...] = ()
+    how_to_get: Line = ""
+
+    def __post_init__(self) -> None:
+        check_pattern(self.version, "version", ("major",))
+        for program in self.programs:
+            if "/" in program or "\\" in program:
+                raise ValueError(f"programs: {program!r}: a name is expected, without folders")
+
+
+class RuntimeNeeds(Strict, frozen=True, kw_only=True):
+    """The language runtime of the server: "java" or "mono", "none" for a native program, or another name for one that
+    is ``described`` here."""
+
+    family: Id
     rules: tuple[RuntimeRule, ...] = ()
+    described: RuntimeFamily | None = None
+
+    def __post_init__(self) -> None:
+        known = ("java", "mono", "none")
+        if (self.family in known) == (self.described is not None):
+            guess = suggestions(self.family, known, 1)
+            near = f"; did you mean {guess[0]!r}?" if guess else ""
+            raise ValueError(
+                f"family: {self.family!r}: java, mono and none are known; another one needs [runtime.described]{near}"
+            )
 
 
 class InstallerRule(Strict, frozen=True, kw_only=True):
@@ -240,56 +271,6 @@ class LicenceRule(Strict, frozen=True, kw_only=True):
     text: RelPath
     answer: Stored
     accepted: Line | bool | int
-
-
-class WorldThings(Strict, frozen=True, kw_only=True):
-    """Where a world writes down what it holds of content: a text file in the world's folder, and a pattern for its
-    lines with the groups ``id`` (of the content), ``thing`` and, where it is counted, ``count``."""
-
-    file: RelPath
-    pattern: Line
-
-    def __post_init__(self) -> None:
-        check_pattern(self.pattern, "pattern", ("id", "thing"))
-
-
-class WorldVersion(Strict, frozen=True, kw_only=True):
-    """Where a world says which version of the game wrote it last: a text file in the world's folder, and a pattern for
-    a line of it with the group ``version``."""
-
-    file: RelPath
-    pattern: Line
-
-    def __post_init__(self) -> None:
-        check_pattern(self.pattern, "pattern", ("version",))
-
-
-class WorldInUse(Strict, frozen=True, kw_only=True):
-    """A file in the world's folder that a server makes while it has the world open and removes at its end. A pattern
-    with the group ``pid`` finds the number of its process; ``refuses`` says that no server starts while the file is
-    there."""
-
-    file: RelPath
-    pattern: Line = ""
-    refuses: bool = True
-
-    def __post_init__(self) -> None:
-        check_pattern(self.pattern, "pattern", ("pid",) if self.pattern else ())
-
-
-class WorldRule(Strict, frozen=True, kw_only=True):
-    """The folder that holds worlds, the setting that names the one in use, and what can be read from a world.
-    ``template_setting`` names the content of kind ``template`` that a new world is copied from; ``seed_setting`` is
-    drawn by Rhizon where no one gives it, so that it is known later. ``required`` are files that every world has."""
-
-    folder: RelPath
-    name_setting: Id = "world_name"
-    template_setting: Id = "world_template"
-    seed_setting: Id = "seed"
-    things: WorldThings | None = None
-    version: WorldVersion | None = None
-    required: tuple[RelPath, ...] = ()
-    in_use: WorldInUse | None = None
 
 
 class FirstStart(Strict, frozen=True, kw_only=True):

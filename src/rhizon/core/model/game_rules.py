@@ -6,7 +6,8 @@ from typing import Protocol
 from rhizon.core.argument_keys import ARGUMENT_KEY, VARIABLE
 from rhizon.core.model.game_console import ConsoleRule
 from rhizon.core.model.game_log import ReadyRule
-from rhizon.core.model.game_parts import LoaderDefinition, MemoryModel, PlacingRule, SettingsTogether, WorldRule
+from rhizon.core.model.game_parts import LoaderDefinition, MemoryModel, PlacingRule, SettingsTogether
+from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.metadata import ContentKind
 from rhizon.core.model.setting import NAME_WORD, PortDefinition, SettingDefinition, Stored
 

