@@ -5,7 +5,7 @@ from rhizon.core.model.game import GameDefinition, PlacingRule
 from rhizon.core.model.lock import Lock, LockedRelease
 from rhizon.core.names import RelPath, safe_path
 
-__all__ = ["content_paths", "loaded", "place_of", "unpacked"]
+__all__ = ["content_paths", "enabled_name", "leaves_of", "loaded", "own_place", "place_of", "unpacked"]
 
 STEP = 10  # between two places in the order of loading: a person may put something of their own between
 
@@ -26,14 +26,36 @@ def place_of(game: GameDefinition, lock: Lock, release: LockedRelease) -> RelPat
             hint="Exclude it, or add the folder to the definition.",
         )
     rule = game.placing.get(release.kind, PlacingRule())
-    name = release.file.path.rpartition("/")[2]
-    if rule.unpack:
-        number = (lock.order.index(release.id) + 1) * STEP if release.id in lock.order else 0
-        words = {"{id}": release.id, "{version}": release.version.text, "{place}": f"{number:03}"}
-        name = rule.name
-        for word, value in words.items():
-            name = name.replace(word, value)
+    if rule.unpack and rule.flat:
+        return safe_path(game.folders[release.kind])
+    number = (lock.order.index(release.id) + 1) * STEP if release.id in lock.order else 0
+    file = release.file.path.rpartition("/")[2]
+    words = {"{id}": release.id, "{version}": release.version.text, "{place}": f"{number:03}", "{file}": file}
+    name = rule.name if rule.unpack else rule.file_name
+    for word, value in words.items():
+        name = name.replace(word, value)
     return safe_path(f"{game.folders[release.kind]}/{name}")
+
+
+def own_place(game: GameDefinition, release: LockedRelease) -> bool:
+    """Whether a release has a file or folder of its own; else its files are among those of others."""
+    rule = game.placing.get(release.kind)
+    return rule is None or not (rule.unpack and rule.flat)
+
+
+def enabled_name(game: GameDefinition, lock: Lock, release: LockedRelease) -> str:
+    """How a loader's list of what is enabled names a release."""
+    how = game.loaders[lock.target.loader].enabled_as
+    if how == "id":
+        return release.id
+    path = place_of(game, lock, release)
+    return path if how == "path" else path.rpartition("/")[2]
+
+
+def leaves_of(game: GameDefinition, release: LockedRelease) -> tuple[RelPath, ...]:
+    """Files and folders that the server makes for a release."""
+    rule = game.placing.get(release.kind, PlacingRule())
+    return tuple(safe_path(path.replace("{id}", release.id)) for path in rule.leaves)
 
 
 def loaded(game: GameDefinition, lock: Lock) -> tuple[LockedRelease, ...]:

@@ -23,7 +23,8 @@ class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
     """A file that will be there. Its bytes are in the store under ``sha256``.
 
     ``edited`` files may change in use (by the server or a person): they are placed once and never replaced.
-    ``linked`` files are written by no one: only those may be links into the store.
+    ``linked`` files are written by no one: only those may be links into the store. What ``patches`` may take the
+    place of one of the server's own.
     """
 
     sha256: str
@@ -32,6 +33,7 @@ class WantedFile(msgspec.Struct, frozen=True, kw_only=True):
     executable: bool = False
     edited: bool = False
     linked: bool = False
+    patches: bool = False
 
 
 class Written(msgspec.Struct, frozen=True):

@@ -111,7 +111,7 @@ def _native_files(state: InstanceState) -> dict[str, str]:
         stores.append(game.licence.answer)
     for place in stores:
         if (state.home.folder / place.file).is_file():
-            files.setdefault(place.file, place.dialect)
+            files.setdefault(place.file, place.written)
     return files
 
 

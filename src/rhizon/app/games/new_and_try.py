@@ -131,7 +131,7 @@ class _Native:
 
     def file(self, place: Stored) -> dict[str, str] | str:
         """Its keys and values, or what is wrong with it."""
-        key = (place.file, place.dialect)
+        key = (place.file, place.written)
         if key not in self._read:
             self._read[key] = self._file(place)
         return self._read[key]
@@ -152,7 +152,7 @@ class _Native:
                 return {}  # Rhizon writes it
             return "the file is not there"
         try:
-            return DIALECTS[place.dialect].read(read_bytes(path, "settings file", 16 << 20))
+            return DIALECTS[place.written].read(read_bytes(path, "settings file", 16 << 20))
         except ValueError as broken:
             return f"it cannot be read as {place.dialect}: {printable(str(broken), 160)}"
 
@@ -170,7 +170,7 @@ def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
     values = native.file(one.store)
     if isinstance(values, str):
         return ValueLine(name=name, stored=stored, value="", trouble=values)
-    value, _ = in_file(one, DIALECTS[one.store.dialect], values)
+    value, _ = in_file(one, DIALECTS[one.store.written], values)
     if value is None:
         left_out = one.store.dialect == "arguments"  # then the server's own default counts
         return ValueLine(name=name, stored=stored, value="", trouble="" if left_out else _no_such_key(values))

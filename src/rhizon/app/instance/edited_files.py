@@ -21,6 +21,7 @@ from rhizon.adapters.transact import RHIZON
 from rhizon.app.instance.native_files import native_values, understood
 from rhizon.app.instance.state import InstanceState
 from rhizon.core.allocate.port_roles import port_places
+from rhizon.core.content_paths import leaves_of
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.model.game import GameDefinition
@@ -31,6 +32,7 @@ from rhizon.core.plan import Settled, WantedFile, Written
 from rhizon.core.secret import HIDDEN
 from rhizon.core.settings.apply import NativeEdits, edits_for, in_file
 from rhizon.core.settings.content import put_enabled, with_content
+from rhizon.core.settings.derived import put_derived
 from rhizon.core.settings.dialects import DIALECTS, Dialect, Scalar, dialect_of
 from rhizon.core.settings.load_order import put_in_load_order
 from rhizon.core.settings.merge import MergeConflict, Merged, merge_keys, merge_lines
@@ -71,11 +73,13 @@ def native_edits(
     extra = {role: port.store for role, port in port_places(game, lock).items()}
     chosen = instance.settings if settings is None else settings
     edits = edits_for(with_content(game, lock), chosen, instance.ports if ports else {}, extra)
+    if ports or settings is None:
+        put_derived(edits, game, lock, instance.name, instance.ports, {**instance.settings, **chosen})
     if enabled:
         put_enabled(edits, game, lock)
     if game.licence is not None and instance.licence is not None:
         place = game.licence.answer
-        edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = game.licence.accepted
+        edits.setdefault(place.file, (place.written, {}))[1][place.key] = game.licence.accepted
     return edits
 
 
@@ -86,7 +90,8 @@ def settings_paths(state: InstanceState) -> list[RelPath]:
     named |= {RelPath(path) for path in native_edits(state)}
     ours = {path for path, owned in inventory.files.items() if not owned.edited}
     with home.inside() as inside:
-        for path in game.first_start.creates:
+        left = (path for release in state.lock.on_server() for path in leaves_of(game, release))
+        for path in (*game.first_start.creates, *left):
             named |= set(files_below(inside, path))
         return sorted(
             path for path in named if path not in ours and not game.world.covers(path) and _ordinary(inside, path)
@@ -160,7 +165,7 @@ def merge_edited(
 def _names_there(home: InstanceFolder, one: SettingDefinition) -> str | int | bool:
     if one.store is None:
         return ""
-    return in_file(one, DIALECTS[one.store.dialect], native_values(home, one.store))[0] or ""
+    return in_file(one, DIALECTS[one.store.written], native_values(home, one.store))[0] or ""
 
 
 def _joined(one: NativeEdits, other: NativeEdits) -> NativeEdits:
@@ -296,7 +301,7 @@ def _left(path: RelPath, reason: str) -> Finding:
 def _secrets(game: GameDefinition, path: RelPath) -> dict[str, Dialect]:
     """The keys of a file whose values no one is shown, each with the dialect that its definition names."""
     places = (place for one in game.settings.values() if one.secret for place in one.places)
-    return {one.key: DIALECTS[one.dialect] for one in places if one.file == path}
+    return {one.key: DIALECTS[one.written] for one in places if one.file == path}
 
 
 def _clash(path: str, one: MergeConflict, *, secret: bool) -> Finding:

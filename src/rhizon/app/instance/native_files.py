@@ -65,7 +65,7 @@ def native_values(home: InstanceFolder, place: Stored) -> dict[str, str]:
     """What the file of a place says by key; nothing where it is not there. Raises :class:`StateError`."""
     data = home.read(place.file) or b""
     with understood(home.folder / place.file):
-        return DIALECTS[place.dialect].read(data) if data else {}
+        return DIALECTS[place.written].read(data) if data else {}
 
 
 def started_with(home: InstanceFolder, game: GameDefinition) -> tuple[str, ...]:
@@ -85,4 +85,4 @@ def started_in(home: InstanceFolder, game: GameDefinition) -> dict[str, str]:
 
 def answer_licence(home: InstanceFolder, place: Stored, word: str | int | bool) -> None:
     """Writes the accepted answer where the server looks for it."""
-    write_edits(home, {place.file: (place.dialect, {place.key: word})}, frozenset())
+    write_edits(home, {place.file: (place.written, {place.key: word})}, frozenset())

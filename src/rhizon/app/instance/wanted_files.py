@@ -62,8 +62,13 @@ def wanted_files(
         else:
             for path, data in _installed(lock, file, game, store, runtime, allowed=allow_installer):
                 wanted[path] = WantedFile(sha256=store.add(data), size=len(data), origin=_origin(file))
+    server = set(wanted)  # what content may take the place of, once
     for release in lock.on_server():
         for path, one in _content(lock, game, store, release):
+            if one.patches and path in server:
+                wanted[path] = msgspec.structs.replace(one, origin=f"{one.origin}, in place of the server's own")
+                server.discard(path)
+                continue
             if path in wanted:
                 raise StateError(
                     "names-clash",
@@ -111,8 +116,19 @@ def _content(
     if not unpacked(game, release):
         yield place, WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
         return
+    rule = game.placing[release.kind]
     for path, one in _unpacked(store, file, origin).items():
-        yield safe_path(f"{place}/{path}"), one
+        patch = next((folder for folder in rule.patches if path.startswith(f"{folder}/")), None)
+        if patch is not None:
+            yield safe_path(path.removeprefix(f"{patch}/")), msgspec.structs.replace(one, patches=True)
+        elif rule.config is not None and path.startswith(f"{rule.config.source}/"):
+            to = rule.config.to.replace("{id}", release.id)
+            below = path.removeprefix(f"{rule.config.source}/")
+            yield safe_path(f"{to}/{below}"), msgspec.structs.replace(one, edited=True)
+        elif rule.part is None:
+            yield safe_path(f"{place}/{path}"), one
+        elif path.startswith(f"{rule.part}/"):
+            yield safe_path(f"{place}/{path.removeprefix(f'{rule.part}/')}"), one
 
 
 def _laid(lock: Lock, laid: LaidFile, store: Store) -> WantedFile:

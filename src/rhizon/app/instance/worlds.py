@@ -64,7 +64,7 @@ def world_named_in_file(home: InstanceFolder, game: GameDefinition, instance: In
     with contextlib.suppress(StateError, ValueError):  # a link that is not allowed, a broken file: the rules tell of it
         data = home.read(definition.store.file) if definition.store is not None else None
         if definition.store is not None and data is not None:
-            name = DIALECTS[definition.store.dialect].read(data).get(definition.store.key, name).strip() or name
+            name = DIALECTS[definition.store.written].read(data).get(definition.store.key, name).strip() or name
     return name
 
 

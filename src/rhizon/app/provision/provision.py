@@ -14,7 +14,7 @@ from rhizon.app.foresee.foresee import foresee
 from rhizon.app.foresee.known_worlds import remember_world
 from rhizon.app.host import Host
 from rhizon.app.instance.change import apply_change
-from rhizon.app.instance.edited_files import FileDiff, Insisted, merge_edited, shown_diff
+from rhizon.app.instance.edited_files import FileDiff, Insisted, files_below, merge_edited, shown_diff
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.reservations import entry_of, others_than, reserved
 from rhizon.app.instance.server_state import RUNS, state_of
@@ -33,7 +33,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.core.allocate.port_roles import port_words
 from rhizon.core.changes import Changes, things_lost
 from rhizon.core.check.registry import Topic
-from rhizon.core.content_paths import content_paths
+from rhizon.core.content_paths import content_paths, leaves_of
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.contentlist import ContentList
@@ -231,7 +231,7 @@ class _Work:
                 {**{name: choice.settings[name] for name in self._wishes.settings}, **revealed(self._wishes.secrets)}
             ),
         )
-        plan = make_plan(wanted, present, inventory, game.world, settled)
+        plan = self._without_leaves(make_plan(wanted, present, inventory, game.world, settled))
         after = InstanceState(home=home, game=game, lock=lock, instance=instance, inventory=plan.inventory)
         changes = compare_states(before, after) if before is not None else None
         world = world_folder(home, game, self._was or instance)
@@ -255,6 +255,25 @@ class _Work:
             risks_world=risks,
             findings=tuple(findings),
         )
+
+    def _without_leaves(self, plan: Plan) -> Plan:
+        """The plan that also removes what the server made for content that goes."""
+        if self._before is None:
+            return plan
+        stays = {one.id for one in self._choice.lock.on_server()}
+        planned = {step.path for step in plan.steps}
+        steps = []
+        with self._home.inside() as inside:
+            for release in self._before.lock.on_server():
+                for leaf in () if release.id in stays else leaves_of(self._before.game, release):
+                    steps += [
+                        Step(action="remove", path=path, reason=f"made for {release.id}, which goes", wanted=None)
+                        for path in files_below(inside, leaf)
+                        if path not in planned and not self._before.game.world.covers(path)
+                    ]
+        if not steps:
+            return plan
+        return msgspec.structs.replace(plan, steps=tuple(sorted((*plan.steps, *steps), key=lambda one: one.path)))
 
     def _known(self, inventory: Inventory | None) -> InstanceState | None:
         """The server before, as far as it is known: where its lock is lost, with the new one in its place."""

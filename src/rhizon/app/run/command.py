@@ -76,7 +76,7 @@ def ways_of(home: InstanceFolder, game: GameDefinition, instance: Instance, *, f
 
 def _first_number(game: GameDefinition, port: PortDefinition, instance: Instance) -> int:
     """The number that a port has at the first start."""
-    early = any(game.first_start.before(place.file, place.dialect) for place in port.store)
+    early = any(game.first_start.before(place.file, place.written) for place in port.store)
     return instance.ports.get(port.role, port.default) if early else port.default
 
 
@@ -119,7 +119,7 @@ def _now(home: InstanceFolder, game: GameDefinition, name: str) -> str | int | b
     setting = game.settings.get(name)
     if setting is None or setting.store is None:
         return None
-    return in_file(setting, DIALECTS[setting.store.dialect], native_values(home, setting.store))[0]
+    return in_file(setting, DIALECTS[setting.store.written], native_values(home, setting.store))[0]
 
 
 def _address(home: InstanceFolder, game: GameDefinition) -> str:

@@ -26,12 +26,14 @@ from rhizon.app.instance.native_files import write_edits
 from rhizon.app.instance.reservations import others_than, ports_for
 from rhizon.app.instance.state import InstanceState
 from rhizon.core.allocate.port_roles import every_number, port_places
+from rhizon.core.content_paths import enabled_name
 from rhizon.core.errors import TrustError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import OwnedFile
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import NAME_WORD
 from rhizon.core.settings.apply import NativeEdits, edits_for
+from rhizon.core.settings.derived import put_derived
 from rhizon.core.words import command_line
 
 __all__ = ["PREFIX", "Copies", "copies_room", "room_prefix"]
@@ -170,11 +172,13 @@ class Copies:
             self._taken[folder] = Entry(folder=str(folder), name="", game=game.id, note="", memory_mib=0, ports=numbers)
         extra = {role: port.store for role, port in port_places(game, state.lock).items()}
         edits = edits_for(game, _quiet(game), ports, extra)
+        put_derived(edits, game, state.lock, state.instance.name, ports, state.instance.settings)
         place = game.loaders[state.lock.target.loader].enabled
         if place is not None:
-            values: dict[str, Any] = edits.setdefault(place.file, (place.dialect, {}))[1]
+            values: dict[str, Any] = edits.setdefault(place.file, (place.written, {}))[1]
+            called = {one.id: enabled_name(game, state.lock, one) for one in state.lock.on_server()}
             for one in self._content:  # nothing is not the same as no: a list has a name or does not
-                values[place.key.replace(NAME_WORD, one)] = True if one in chosen else None
+                values[place.key.replace(NAME_WORD, called.get(one, one))] = True if one in chosen else None
         return edits
 
     def ports_of(self, folder: Path) -> dict[str, int]:

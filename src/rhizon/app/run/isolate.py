@@ -25,7 +25,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.run.command import command_of
 from rhizon.app.run.copies import Copies, copies_room, room_prefix
 from rhizon.app.run.server import RunningServer
-from rhizon.core.content_paths import place_of
+from rhizon.core.content_paths import own_place, place_of
 from rhizon.core.errors import CancelledError, NotReadyError, StateError
 from rhizon.core.isolate import Isolated, Trial, evidence, isolate, repeats_for
 from rhizon.core.log_lines import without_numbers
@@ -174,7 +174,7 @@ def _content(host: Host, state: InstanceState) -> tuple[dict[str, Path], dict[st
             versions[name] = facts.version.text
     for release in state.lock.on_server():
         place = Path(place_of(game, state.lock, release))
-        if (home / place).is_dir():
+        if own_place(game, release) and (home / place).is_dir():
             found[release.id] = place
             versions[release.id] = release.version.text
     return found, versions

@@ -86,16 +86,16 @@ class BeforeStart:
             place = definition.store
             if place is None or definition.secret or definition.type == "names":
                 continue
-            values = self._read(read, place.file, place.dialect)
+            values = self._read(read, place.file, place.written)
             if place.key in values:
-                value, _ = in_file(definition, DIALECTS[place.dialect], values)
+                value, _ = in_file(definition, DIALECTS[place.written], values)
                 try:
                     found[place.file, name] = printable(str(definition.checked(value)), 60)
                 except ValueError:
                     found[place.file, name] = printable(str(value), 60)
         for role, port in port_places(self._game, self._lock).items():
             for stored in port.store:
-                values = self._read(read, stored.file, stored.dialect)
+                values = self._read(read, stored.file, stored.written)
                 if stored.key in values:
                     found[stored.file, f"the {role} port"] = printable(values[stored.key].strip(), 60)
         return found

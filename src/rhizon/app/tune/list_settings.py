@@ -64,7 +64,7 @@ def list_settings(host: Host, folder: Path, *, reveal: bool = False) -> Settings
         else:
             if store.file not in files:
                 files[store.file] = native_values(home, store)
-            value, key = in_file(one, DIALECTS[store.dialect], files[store.file])
+            value, key = in_file(one, DIALECTS[store.written], files[store.file])
         lines.append(
             SettingLine(
                 name=name,

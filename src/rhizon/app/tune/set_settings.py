@@ -119,14 +119,14 @@ def _typed(host: Host, home: InstanceFolder, wishes: SetWishes, reporter: Report
 
 def _list_of(home: InstanceFolder, one: SettingDefinition) -> list[str]:
     assert one.store is not None
-    there = in_file(one, DIALECTS[one.store.dialect], native_values(home, one.store))[0] or ""
+    there = in_file(one, DIALECTS[one.store.written], native_values(home, one.store))[0] or ""
     return one.names(there)
 
 
 def _names_now(home: InstanceFolder, was: Instance, name: str, one: SettingDefinition) -> SettingValue:
     if one.store is None:
         return was.settings.get(name, one.default)
-    return in_file(one, DIALECTS[one.store.dialect], native_values(home, one.store))[0] or ""
+    return in_file(one, DIALECTS[one.store.written], native_values(home, one.store))[0] or ""
 
 
 def _whole_lists(

@@ -5,7 +5,7 @@ from collections.abc import Iterator
 from rhizon.core.archives.facts import ArchiveFacts
 from rhizon.core.check.finding import error, note, warning
 from rhizon.core.check.observation import ContentFile, Observation
-from rhizon.core.content_paths import loaded
+from rhizon.core.content_paths import enabled_name, loaded
 from rhizon.core.finding import Finding
 from rhizon.core.settings.apply import name_in
 from rhizon.core.settings.load_order import misplaced
@@ -121,17 +121,19 @@ def places(seen: Observation) -> Iterator[Finding]:
 
 def enabled(seen: Observation) -> Iterator[Finding]:
     """A list of what is loaded that names what is not there, or does not name what is."""
-    place = seen.game.loaders[seen.lock.target.loader].enabled
+    loader = seen.game.loaders[seen.lock.target.loader]
+    place = loader.enabled
     file = seen.file(place.file) if place is not None else None
     if place is None or file is None or not file.exists or file.broken:
         return
-    here = {facts.id for one in seen.content if (facts := _facts(one)) is not None}
-    here |= {one.id for one in seen.lock.on_server()}
+    called = {one.id: enabled_name(seen.game, seen.lock, one) for one in seen.lock.on_server()}
+    here = {facts.id for one in seen.content if (facts := _facts(one)) is not None} | set(called.values())
+    here |= {one.path if loader.enabled_as == "path" else one.path.rpartition("/")[2] for one in seen.content}
     named = {name for key in file.values if (name := name_in(place, key)) is not None}
     for name in sorted(named - here):
         yield warning("enabled-missing", file.path, f"it names {name}, which is not there", "Remove it from the list.")
     for one in loaded(seen.game, seen.lock):
-        if one.id not in named:
+        if called[one.id] not in named:
             what = f"{one.id} is there and {file.path} does not name it: the server starts without it"
             yield warning("content-not-enabled", one.id, what, f"Name it in {file.path}, or remove it from the list.")
 
@@ -142,7 +144,7 @@ def order(seen: Observation) -> Iterator[Finding]:
     file = seen.file(loader.enabled.file) if loader.enabled is not None else None
     if file is not None and file.exists and not file.broken:
         for name, needed in misplaced(seen.game, seen.lock, file.values):
-            what = f"{file.path} names it before {needed}, which it needs"
+            what = f"{file.path} names it before {needed}, which is to be loaded first"
             remedy = f"Put the list in order: {command_line('rhizon', 'update', seen.folder)}"
             yield error("content-order", name, what, remedy)
     if not any("{content}" in word for word in loader.command):

@@ -44,6 +44,8 @@ def encodings(seen: Observation) -> Iterator[Finding]:
     """Files in another encoding than servers read."""
     remedy = "Save it as UTF-8 without a byte order mark."
     for one in seen.native:
+        if "@" in one.dialect:
+            continue  # the definition says which encoding it has
         if one.encoding == "UTF-16":
             yield error("settings-encoding", one.path, "it is saved as UTF-16: the server finds no key in it", remedy)
         elif one.encoding == "not UTF-8":
@@ -88,7 +90,7 @@ def values(seen: Observation) -> Iterator[Finding]:
             continue
         if definition.store.key not in file.values:
             continue
-        value, key = in_file(definition, DIALECTS[definition.store.dialect], file.values)
+        value, key = in_file(definition, DIALECTS[definition.store.written], file.values)
         try:
             definition.checked(value)
         except ValueError as wrong:
@@ -134,7 +136,7 @@ def places_agree(seen: Observation) -> Iterator[Finding]:
             file = seen.file(place.file)
             if file is None or file.broken or place.key not in file.values:
                 continue
-            value = in_place(definition, place, DIALECTS[place.dialect], file.values)
+            value = in_place(definition, place, DIALECTS[place.written], file.values)
             said[f"{place.file}: {place.key}"] = format_value(value) if value is not None else ""
         if len(set(said.values())) > 1:
             told = {where: "(secret)" if definition.secret else value for where, value in said.items()}
@@ -152,7 +154,7 @@ def licence_answer(seen: Observation) -> Iterator[Finding]:
     if file is not None and file.exists and not file.broken:
         place = licence.answer
         answer = file.values.get(place.key, "").strip()
-        if not holds(place.dialect, DIALECTS[place.dialect], file.values, place.key, licence.accepted):
+        if not holds(place.written, DIALECTS[place.written], file.values, place.key, licence.accepted):
             what = f"the licence was accepted, but {licence.answer.key} is {answer or '(missing)'!r} now"
             again = command_line("rhizon", "update", seen.folder)
             yield error("licence-reset", file.path, what, f"It is answered again by: {again}")
@@ -165,7 +167,7 @@ def settings_now(seen: Observation) -> dict[str, str | int | bool]:
         file = seen.file(definition.store.file) if definition.store is not None else None
         if file is None or definition.store is None or definition.secret or definition.store.key not in file.values:
             continue
-        value, _ = in_file(definition, DIALECTS[definition.store.dialect], file.values)
+        value, _ = in_file(definition, DIALECTS[definition.store.written], file.values)
         try:
             found[name] = definition.checked(value)
         except ValueError:

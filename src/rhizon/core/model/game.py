@@ -39,7 +39,7 @@ from rhizon.core.model.game_rules import OWN_LOADER, broken_rules
 from rhizon.core.model.game_world import WorldInUse, WorldRule, WorldThings, WorldVersion
 from rhizon.core.model.metadata import ContentKind
 from rhizon.core.model.patterns import check_pattern
-from rhizon.core.model.setting import PortDefinition, SettingDefinition, Stored
+from rhizon.core.model.setting import DerivedValue, Only, PortDefinition, SettingDefinition, Stored
 from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange, holds
 
@@ -99,6 +99,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
     loaders: dict[Id, LoaderDefinition]
     client_only: ClientOnly = ClientOnly()
     settings: dict[Id, SettingDefinition] = {}
+    derived: tuple[DerivedValue, ...] = ()
     settings_together: tuple[SettingsTogether, ...] = ()
     ports: tuple[PortDefinition, ...]
     memory: MemoryModel
@@ -133,6 +134,32 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
             yield from setting.places
         for port in self.ports:
             yield from port.store
+        yield from self.derived
+
+    def narrowed(self, version: str, loader: str) -> "GameDefinition":
+        """The definition for one version and loader: settings and places that are only for others are left out. A
+        setting whose first place is for others goes to its next one."""
+
+        def here(only: Only | None) -> bool:
+            if only is None:
+                return True
+            fits = version not in self.versions or version in self.versions_within(only.game_versions)
+            return fits and (not only.loaders or loader in only.loaders)
+
+        def settled(setting: SettingDefinition) -> SettingDefinition:
+            places = tuple(place for place in setting.places if here(place.only))
+            return msgspec.structs.replace(setting, store=places[0] if places else None, also=places[1:])
+
+        conditional = [one.only for one in self.settings.values()] + [place.only for place in self.places()]
+        if not any(conditional):
+            return self
+        settings = {name: settled(one) for name, one in self.settings.items() if here(one.only)}
+        ports = (
+            msgspec.structs.replace(port, store=tuple(one for one in port.store if here(one.only)))
+            for port in self.ports
+        )
+        derived = tuple(one for one in self.derived if here(one.only))
+        return msgspec.structs.replace(self, settings=settings, ports=tuple(ports), derived=derived)
 
     def start_places(self) -> Iterator[Stored]:
         """Every place that may be an argument or a variable of the start."""
@@ -168,7 +195,9 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         if any(one.enabled is not None for one in self.loaders.values()):
             return True
         commands = (word for one in self.loaders.values() for word in one.command)
-        return any("{content}" in word for word in commands) or any("{place}" in p.name for p in self.placing.values())
+        return any("{content}" in word for word in commands) or any(
+            "{place}" in (rule.name if rule.unpack else rule.file_name) for rule in self.placing.values()
+        )
 
     def position(self, version: str) -> int:
         """Where ``version`` stands in the game's own order; ValueError when it is not known."""

@@ -9,12 +9,13 @@ from rhizon.core.model.base import Id, Line, Mib, Strict, any_range
 from rhizon.core.model.metadata import ContentKind, MetadataRule
 from rhizon.core.model.patterns import check_no_repeated_group, check_pattern
 from rhizon.core.model.setting import NAME_WORD, Stored
-from rhizon.core.names import RelPath, suggestions
+from rhizon.core.names import RelPath, safe_path, suggestions
 from rhizon.core.version import VersionRange
 
 __all__ = [
     "ClientOnly",
     "Command",
+    "ConfigRule",
     "ContentArguments",
     "FirstStart",
     "InstallerRule",
@@ -92,18 +93,51 @@ class InstallerRule(Strict, frozen=True, kw_only=True):
     command: Command
 
 
+class ConfigRule(Strict, frozen=True, kw_only=True):
+    """Settings that content brings: what is below the folder ``source`` of its archive is put ``to`` a folder of the
+    server (``{id}`` is filled in), once; from then on it is the person's."""
+
+    source: RelPath
+    to: Line
+
+    def __post_init__(self) -> None:
+        safe_path(self.to.replace("{id}", "x"))
+
+
 class PlacingRule(Strict, frozen=True, kw_only=True):
-    """How content of a kind is in its folder: the archive as it is, or unpacked into a folder of its own that is
-    named by ``name``, where ``{id}``, ``{version}`` and ``{place}`` (10, 20, 30 ... in the order of loading) are filled
-    in."""
+    """How content of a kind is in its folder.
+
+    The archive as it is, called as its file or by ``file_name``; or unpacked (``unpack``) into a folder of its own that
+    is named by ``name``, or, where ``flat``, into the folder of its kind itself, with that of others. In names,
+    ``{id}``, ``{version}``, ``{place}`` (010, 020, 030 ... in the order of loading) and, of ``file_name``, ``{file}``
+    are filled in. Of an archive only what is below ``part`` is unpacked, if that is given. What is below one of the
+    ``patches``, folders of the archive, takes the place of the server's own files of the same path, which come back
+    when the content goes. ``config`` are settings that it brings, ``leaves`` files and folders that the server makes
+    for it (``{id}`` is filled in): they are kept for an undo and removed with it."""
 
     unpack: bool = False
+    flat: bool = False
     name: Line = "{id}"
+    file_name: Line = "{file}"
+    part: RelPath | None = None
+    patches: tuple[RelPath, ...] = ()
+    config: ConfigRule | None = None
+    leaves: tuple[Line, ...] = ()
 
     def __post_init__(self) -> None:
         left = re.sub(r"\{(id|version|place)\}", "", self.name)
         if "{id}" not in self.name or "{" in left or "}" in left or "/" in left:
             raise ValueError(f"name: {self.name!r} needs {{id}}, and may have {{version}} and {{place}}")
+        left = re.sub(r"\{(id|version|place|file)\}", "", self.file_name)
+        told = "{id}" in self.file_name or "{file}" in self.file_name
+        if not told or "{" in left or "}" in left or "/" in left:
+            raise ValueError(f"file_name: {self.file_name!r} needs {{id}} or {{file}}, and may have {{place}}")
+        if not self.unpack and (self.flat or self.part is not None or self.patches or self.config is not None):
+            raise ValueError("flat, part, patches and config are for content that is unpacked: add unpack = true")
+        for path in self.leaves:
+            if "{id}" not in path:
+                raise ValueError(f"leaves: {path!r} needs {{id}}")
+            safe_path(path.replace("{id}", "x"))
 
 
 class SettingTest(Strict, frozen=True, kw_only=True):
@@ -200,8 +234,8 @@ class ContentArguments(Strict, frozen=True, kw_only=True):
 class LoaderDefinition(Strict, frozen=True, kw_only=True):
     """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
     a hybrid takes mods and plugins, and has one for each. ``content`` says how content is named on the command line,
-    ``enabled`` where a list of ids says what is loaded (``{name}`` in its key is the id). ``for_players`` says in a
-    sentence where players get it, for builds that no catalog has for them."""
+    ``enabled`` where a list says what is loaded (``{name}`` in its key is the id of a piece, or, as ``enabled_as``
+    says, the name of its file or folder, or its path). ``for_players`` says in a sentence where players get it, for builds that no catalog has for them."""
 
     title: Line
     kinds: tuple[ContentKind, ...]
@@ -211,6 +245,7 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
     metadata: tuple[MetadataRule, ...] = ()
     content: ContentArguments = ContentArguments()
     enabled: Stored | None = None
+    enabled_as: Literal["id", "file", "path"] = "id"
     for_players: Line = ""
 
     def __post_init__(self) -> None:
@@ -286,6 +321,7 @@ class FirstStart(Strict, frozen=True, kw_only=True):
         """Whether a settings file is written before the first start too. Arguments and variables always are: no
         one else writes them. Lists of lines never are: a server that finds one leaves out its own words at the
         head."""
+        dialect = dialect.partition("@")[0]
         if any(file.startswith(f"{path}/") for path in self.creates):
             return False
         return (self.completes_settings and dialect != "lines") or dialect in ("arguments", "environment")

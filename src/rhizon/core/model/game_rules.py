@@ -9,7 +9,7 @@ from rhizon.core.model.game_log import ReadyRule
 from rhizon.core.model.game_parts import LoaderDefinition, MemoryModel, PlacingRule, SettingsTogether
 from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.metadata import ContentKind
-from rhizon.core.model.setting import NAME_WORD, PortDefinition, SettingDefinition, Stored
+from rhizon.core.model.setting import NAME_WORD, DerivedValue, PortDefinition, SettingDefinition, Stored
 
 __all__ = ["OWN_LOADER", "RULES", "Parts", "broken_rules"]
 
@@ -30,6 +30,8 @@ class Parts(Protocol):
     @property
     def settings(self) -> Mapping[str, SettingDefinition]: ...
     @property
+    def derived(self) -> Sequence[DerivedValue]: ...
+    @property
     def settings_together(self) -> Sequence[SettingsTogether]: ...
     @property
     def ports(self) -> Sequence[PortDefinition]: ...
@@ -45,6 +47,7 @@ class Parts(Protocol):
     def ready(self) -> ReadyRule | None: ...
     @property
     def console(self) -> ConsoleRule: ...
+    def places(self) -> Iterator[Stored]: ...
     def start_places(self) -> Iterator[Stored]: ...
 
 
@@ -169,6 +172,35 @@ def _named_roles_exist(game: Parts) -> Iterator[str]:
                 yield f"console.{name}.password: {rule.password!r} is not a secret setting with a place"
 
 
+def _derived_values_can_be_filled(game: Parts) -> Iterator[str]:
+    """What a value is made of exists, and is no secret."""
+    roles = {port.role for port in game.ports}
+    for number, one in enumerate(game.derived, 1):
+        for field in one.fields():
+            kind, _, name = field.partition(".")
+            setting = game.settings.get(name)
+            known = (
+                field in ("name", "game_version")
+                or (kind == "port" and name in roles)
+                or (kind == "setting" and setting is not None and not setting.secret and setting.type != "names")
+            )
+            if not known:
+                yield (
+                    f"derived: value {number}: {{{field}}} is none of {{name}}, {{game_version}}, {{port.ROLE}} and "
+                    "{setting.NAME} (no secret, no list of names)"
+                )
+
+
+def _conditions_can_hold(game: Parts) -> Iterator[str]:
+    """What is only for some loaders or versions is for some that there are."""
+    conditions = [(f"settings.{name}", one.only) for name, one in game.settings.items()]
+    conditions += [(f"{place.file}: {place.key}", place.only) for place in game.places()]
+    for where, only in conditions:
+        for loader in only.loaders if only is not None else ():
+            if loader not in game.loaders:
+                yield f"{where}: only.loaders: {loader!r} is not a loader; there are: {', '.join(game.loaders)}"
+
+
 RULES: tuple[Callable[[Parts], Iterator[str]], ...] = (
     _port_roles_are_unique,
     _offsets_count_from_a_port,
@@ -182,6 +214,8 @@ RULES: tuple[Callable[[Parts], Iterator[str]], ...] = (
     _arguments_are_given,
     _ready_is_said,
     _named_roles_exist,
+    _derived_values_can_be_filled,
+    _conditions_can_hold,
 )
 
 

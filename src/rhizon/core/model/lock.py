@@ -66,7 +66,8 @@ class HeldBack(Strict, frozen=True, kw_only=True):
 
 
 class LockedRelease(Strict, frozen=True, kw_only=True):
-    """One chosen release. ``because`` names who asked: ``list`` or ids; ``runtime`` are the majors that it takes.
+    """One chosen release. ``because`` names who asked: ``list`` or ids; ``after`` is what is loaded
+    before it though it does not need it; ``runtime`` are the majors that it takes.
     ``summary`` says what it does; where ``hand_on`` is false, players fetch it themselves, from ``page``."""
 
     id: Id
@@ -77,6 +78,7 @@ class LockedRelease(Strict, frozen=True, kw_only=True):
     on_server: bool
     for_players: bool
     because: tuple[Line, ...]
+    after: tuple[Id, ...] = ()
     held_back_by: HeldBack | None = None
     runtime: VersionRange = any_range()
     ports: tuple[ExtraPort, ...] = ()

@@ -1,17 +1,22 @@
 """Settings and ports of a game under our names for them, and where the server's own files keep them."""
 
 import re
+from collections.abc import Mapping
 from typing import Annotated, Literal
 
 import msgspec
 
-from rhizon.core.model.base import Id, Line, Port, SettingValue, Strict
+from rhizon.core.model.base import Id, Line, Port, SettingValue, Strict, any_range
+from rhizon.core.model.patterns import check_encoding
 from rhizon.core.names import RelPath
+from rhizon.core.version import VersionRange
 
 __all__ = [
     "NAME_WORD",
     "ConsoleNames",
+    "DerivedValue",
     "Dialect",
+    "Only",
     "PortDefinition",
     "Protocol",
     "SettingDefinition",
@@ -26,13 +31,49 @@ NAME_WORD = "{name}"  # in the key of a setting that is a list of names: one key
 MOST_NAMES = 1000
 
 
+class Only(Strict, frozen=True, kw_only=True):
+    """For which servers something is: those of some game versions, or with one of some loaders."""
+
+    game_versions: VersionRange = any_range()
+    loaders: tuple[Id, ...] = ()
+
+
 class Stored(Strict, frozen=True, kw_only=True):
-    """Where a value is kept: a file of the server, how it is written, and the key in it. A list of names has a key with
-    ``{name}`` in it: each name is there or not."""
+    """Where a value is kept: a file of the server, how it is written and in which ``encoding``, and the key in it. A
+    list of names has a key with ``{name}`` in it: each name is there or not. ``only`` says for which servers."""
 
     file: RelPath
     dialect: Dialect = "properties"
     key: Line
+    encoding: Line = "utf-8"
+    only: Only | None = None
+
+    def __post_init__(self) -> None:
+        check_encoding(self.encoding, "encoding")
+
+    @property
+    def written(self) -> str:
+        """The dialect, with the encoding where it is another one than UTF-8."""
+        return self.dialect if self.encoding == "utf-8" else f"{self.dialect}@{self.encoding}"
+
+
+class DerivedValue(Stored, frozen=True, kw_only=True):
+    """A value that no one sets: ``value`` is a text in which ``{name}`` is the server's name, ``{port.ROLE}`` a port,
+    ``{setting.NAME}`` a setting as a person writes it, and ``{game_version}`` the version. A text that is only digits,
+    ``true`` or ``false`` is a number or a flag."""
+
+    value: Line
+
+    def fields(self) -> list[str]:
+        """What is filled in."""
+        return re.findall(r"\{([a-z_]+(?:\.[A-Za-z0-9_.-]+)?)\}", self.value)
+
+    def filled(self, words: Mapping[str, str]) -> str | int | bool:
+        """The value with words by field."""
+        text = re.sub(r"\{([a-z_]+(?:\.[A-Za-z0-9_.-]+)?)\}", lambda match: words.get(match[1], match[0]), self.value)
+        if text in ("true", "false"):
+            return text == "true"
+        return int(text) if re.fullmatch(r"\d{1,18}", text) else text
 
 
 class SettingPlace(Stored, frozen=True, kw_only=True):
@@ -70,7 +111,7 @@ class ConsoleNames(Strict, frozen=True, kw_only=True):
 class SettingDefinition(Strict, frozen=True, kw_only=True):
     """One setting under our name for it. ``store`` is left out where the game has no place for it and only Rhizon goes
     by it; ``also`` are more places that must say the same. Values of type ``names`` are names joined by ", ";
-    ``console`` changes such a list while the server runs."""
+    ``console`` changes such a list while the server runs. ``only`` says which servers have it."""
 
     type: Literal["text", "integer", "flag", "choice", "names"]
     meaning: Line
@@ -83,6 +124,7 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
     store: SettingPlace | None = None
     also: tuple[SettingPlace, ...] = ()
     console: ConsoleNames | None = None
+    only: Only | None = None
 
     def __post_init__(self) -> None:
         if self.console is not None and self.type != "names":

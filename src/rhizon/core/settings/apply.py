@@ -2,6 +2,8 @@
 
 from collections.abc import Iterable, Mapping
 
+import msgspec
+
 from rhizon.core.argument_keys import is_switch
 from rhizon.core.errors import InputError
 from rhizon.core.model.base import SettingValue
@@ -104,7 +106,7 @@ def edits_for(
     edits: NativeEdits = {}
 
     def put(place: Stored, value: Scalar) -> None:
-        edits.setdefault(place.file, (place.dialect, {}))[1][place.key] = value
+        edits.setdefault(place.file, (place.written, {}))[1][place.key] = value
 
     for name, definition in game.settings.items():  # in their order: the same settings give the same bytes
         place = definition.store
@@ -114,7 +116,7 @@ def edits_for(
             for each in definition.places:
                 put(each, definition.native(settings[name], each))
             continue
-        edits.setdefault(place.file, (place.dialect, {}))
+        edits.setdefault(place.file, (place.written, {}))
         for one in definition.names(settings[name]):
             put(for_name(place, one), definition.native(True, place))
     places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
@@ -127,7 +129,7 @@ def edits_for(
 
 def for_name(place: Stored, name: str) -> Stored:
     """Where one of the names of a setting stands."""
-    return Stored(file=place.file, dialect=place.dialect, key=place.key.replace(NAME_WORD, name))
+    return msgspec.structs.replace(place, key=place.key.replace(NAME_WORD, name))
 
 
 def name_in(place: Stored, key: str) -> str | None:
@@ -163,7 +165,7 @@ def in_place(
 
 def holds(place: str, dialect: Dialect, values: Mapping[str, str], key: str, value: Scalar) -> bool:
     """Whether a native file in the dialect of that name (``place``) says what it should."""
-    if place == "arguments" and value is False and is_switch(key):
+    if place.partition("@")[0] == "arguments" and value is False and is_switch(key):
         return key not in values
     return values.get(key, "").strip() == dialect.spell(value).strip()
 

@@ -2,7 +2,7 @@
 
 import msgspec
 
-from rhizon.core.content_paths import loaded
+from rhizon.core.content_paths import enabled_name, loaded
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import NAME_WORD
@@ -12,7 +12,9 @@ __all__ = ["put_enabled", "with_content"]
 
 
 def with_content(game: GameDefinition, lock: Lock) -> GameDefinition:
-    """The definition with the settings of the content that is on the server, each under ``ID.NAME``."""
+    """The definition for the lock's version and loader, with the settings of the content that is on the server, each
+    under ``ID.NAME``."""
+    game = game.narrowed(lock.target.game_version, lock.target.loader)
     more = {
         f"{release.id}.{name}": setting for release in lock.on_server() for name, setting in release.settings.items()
     }
@@ -24,6 +26,6 @@ def put_enabled(edits: NativeEdits, game: GameDefinition, lock: Lock) -> None:
     place = game.loaders[lock.target.loader].enabled
     if place is None:
         return
-    values = edits.setdefault(place.file, (place.dialect, {}))[1]
+    values = edits.setdefault(place.file, (place.written, {}))[1]
     for release in loaded(game, lock):
-        values[place.key.replace(NAME_WORD, release.id)] = True
+        values[place.key.replace(NAME_WORD, enabled_name(game, lock, release))] = True

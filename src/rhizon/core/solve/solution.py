@@ -46,6 +46,7 @@ def make_lock(
             LockedRelease(
                 id=name,
                 version=release.version,
+                after=_after(release, server) if universe.game.ordered and name in server else (),
                 kind=item.kind,
                 title=item.title,
                 placement=release.placement,
@@ -81,6 +82,11 @@ def make_lock(
         order=_load_order(chosen, wishes, server) if universe.game.ordered else (),
         dropped=dropped,
     )
+
+
+def _after(release: Release, server: Collection[str]) -> tuple[str, ...]:
+    """What is loaded before a release without being needed by it."""
+    return tuple(sorted({one.id for one in release.optional if one.id in server}))
 
 
 def _load_order(chosen: dict[str, Release], wishes: list[str], server: Collection[str]) -> tuple[str, ...]:

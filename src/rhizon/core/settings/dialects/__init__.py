@@ -22,6 +22,7 @@ from rhizon.core.settings.dialects import (
     yaml,
 )
 from rhizon.core.settings.dialects.spans import Scalar
+from rhizon.core.settings.dialects.written import ByField, Encoded
 
 __all__ = ["DIALECTS", "Dialect", "Scalar", "dialect_of"]
 
@@ -40,20 +41,33 @@ class Dialect(Protocol):
         there keeps its form (a number stays a number, quotes stay). Raises ValueError."""
 
 
-DIALECTS: dict[str, Dialect] = {
-    "properties": properties.Properties(),
-    "ini": ini.Ini(),
-    "json": json.Json(),
-    "jsonc": jsonc.JsonWithComments(),
-    "lua": lua.LuaTables(),
-    "toml": toml.Toml(),
-    "yaml": yaml.Yaml(),
-    "xml": xml.Xml(),
-    "semicolon": ini.Semicolon(),
-    "lines": plain.Lines(),
-    "arguments": arguments.Arguments(),
-    "environment": environment.Environment(),
-}
+class _Dialects(dict[str, Dialect]):
+    """Dialects by name; ``ini@latin-1`` is one in another encoding than UTF-8."""
+
+    def __missing__(self, name: str) -> Dialect:
+        base, _, encoding = name.partition("@")
+        if not encoding or base not in self:
+            raise KeyError(name)
+        made = self[name] = Encoded(self[base], encoding)
+        return made
+
+
+DIALECTS: dict[str, Dialect] = _Dialects(
+    {
+        "properties": properties.Properties(),
+        "ini": ini.Ini(),
+        "json": ByField(json.Json()),
+        "jsonc": ByField(jsonc.JsonWithComments()),
+        "lua": ByField(lua.LuaTables()),
+        "toml": ByField(toml.Toml()),
+        "yaml": ByField(yaml.Yaml()),
+        "xml": xml.Xml(),
+        "semicolon": ini.Semicolon(),
+        "lines": plain.Lines(),
+        "arguments": arguments.Arguments(),
+        "environment": environment.Environment(),
+    }
+)
 _ENDINGS = {"properties": "properties", "ini": "ini", "json": "json", "jsonc": "jsonc", "toml": "toml",
             "yaml": "yaml", "yml": "yaml", "xml": "xml"}  # fmt: skip
 
