@@ -85,8 +85,10 @@ class Host:
         key = (str(Path(instance.source).parent), instance.game)
         if key not in self._games:
             self._games[key] = self.games(Path(key[0])).get(instance.game)
-        if lock is None or not any(one.settings for one in lock.releases):
+        if lock is None:
             return self._games[key]
+        if not any(one.settings for one in lock.releases):
+            return self._games[key].narrowed(lock.target.game_version, lock.target.loader)
         from rhizon.core.settings.content import with_content  # imports every dialect
 
         return with_content(self._games[key], lock)

@@ -59,8 +59,11 @@ def start_command(game: GameDefinition, launch: Launch) -> tuple[str, ...]:
     return fill(rule.command if rule is not None else game.command, words, lists)
 
 
-def start_environment(game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int) -> dict[str, str]:
-    """The variables that a server is started with: the runtime's, and those of the definition."""
+def start_environment(
+    game: GameDefinition, runtime: RuntimeChoice | None, heap_mib: int, loader: str | None = None
+) -> dict[str, str]:
+    """The variables that a server is started with: the runtime's, those of the definition, and the loader's."""
     family = family_of(game.runtime)
     own = family.environment(runtime.major, heap_mib) if family and runtime else {}
-    return {**own, **game.environment}
+    loaded = game.loaders[loader].environment if loader is not None else {}
+    return {**own, **game.environment, **loaded}

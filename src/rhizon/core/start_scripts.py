@@ -43,7 +43,7 @@ def start_scripts(
         family = family_of(game.runtime)
         return _Start(
             remarks=_remarks(game, runtime, heap_mib),
-            variables=start_environment(game, runtime, heap_mib),
+            variables=start_environment(game, runtime, heap_mib, loader),
             command=start_command(
                 game,
                 Launch(

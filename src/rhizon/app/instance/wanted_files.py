@@ -117,7 +117,10 @@ def _content(
         yield place, WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
         return
     rule = game.placing[release.kind]
+    own = {one.file for one in game.loaders[lock.target.loader].metadata} if rule.flat else set()
     for path, one in _unpacked(store, file, origin).items():
+        if path in own:
+            continue  # what an archive says of itself is not for a folder that it shares with others
         patch = next((folder for folder in rule.patches if path.startswith(f"{folder}/")), None)
         if patch is not None:
             yield safe_path(path.removeprefix(f"{patch}/")), msgspec.structs.replace(one, patches=True)

@@ -82,7 +82,7 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
             return done
         state = require_instance_state(host, home)
         world = world_folder(home, state.game, state.instance)
-        if world.is_dir():
+        if world.exists():
             remember_world(home, world.name)
         foreseen = foresee_after(host, home, ("content", "settings", "ports", "world", "disk"))
         return msgspec.structs.replace(done, findings=(*done.findings, *foreseen))

@@ -38,7 +38,7 @@ def first_start(
     how = "without content" if launch.loader is None else "with content"
     reporter.step(f"first start {how}: the server writes its own files")
     words = start_command(game, launch._replace(arguments=started_with(home, game)))
-    environment = {**start_environment(game, launch.runtime, launch.heap_mib), **started_in(home, game)}
+    environment = {**start_environment(game, launch.runtime, launch.heap_mib, launch.loader), **started_in(home, game)}
     command = StartCommand(words, environment, *ways_of(home, game, instance, first=True))
     with RunningServer.start(command, home.folder, game, reporter) as server:
         mark = RunMark(server.process.pid, server.process.since)

@@ -34,10 +34,11 @@ from rhizon.core.allocate.port_roles import port_words
 from rhizon.core.changes import Changes, things_lost
 from rhizon.core.check.registry import Topic
 from rhizon.core.content_paths import content_paths, leaves_of
-from rhizon.core.errors import StateError
+from rhizon.core.errors import InputError, StateError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.contentlist import ContentList
 from rhizon.core.model.encode import content_list_toml
+from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory
 from rhizon.core.model.lock import Lock, LockedFile
 from rhizon.core.names import RelPath
@@ -108,6 +109,16 @@ def _fit_for_us(home: InstanceFolder) -> None:
 NO_FILES = Inventory(format="rhizon-inventory/1", files={})
 
 
+def _game_before(host: Host, home: InstanceFolder, choice: Choice) -> GameDefinition:
+    """The definition of the server as it is: of the version and loader that it has now, which say what is left out of
+    it. Where its own cannot be found any more, the one that was chosen for the change."""
+    instance, lock = home.sound(INSTANCE), home.sound(LOCK)
+    if instance is not None and lock is not None:
+        with contextlib.suppress(InputError):
+            return host.game_of(instance, lock)
+    return choice.game
+
+
 class _Planned(msgspec.Struct, frozen=True, kw_only=True):
     """All that is known before the folder is touched. ``risks_world``: the world will meet other content."""
 
@@ -130,7 +141,7 @@ class _Work:
         self._reporter = reporter
         self._was: Instance | None = home.sound(INSTANCE) if home.is_ours else None
         self._choice = choose(host, wishes, self._was, reporter, remembered(home), self._lock())
-        self._before = load_state(host, home, self._choice.game)
+        self._before = load_state(host, home, _game_before(host, home, self._choice))
         secrets = resolve_secrets(home, self._choice, wishes, self._was)
         self._wishes = msgspec.structs.replace(wishes, secrets=secrets)
 
@@ -141,7 +152,7 @@ class _Work:
     def planned(self) -> ProvisionResult:
         """What would be done."""
         instance, _ = self._allocated(others_than(self._host, self._home))
-        had_world = world_folder(self._home, self._choice.game, instance).is_dir()
+        had_world = world_folder(self._home, self._choice.game, instance).exists()
         return self._result(self._plan(instance), instance, "planned", had_world=had_world)
 
     def unchanged(self) -> ProvisionResult | None:
@@ -165,7 +176,7 @@ class _Work:
                 backup = saved.when
             number = self._lay_out(planned, backup)
         home.remove_own(FORGOTTEN)
-        had_world = world_folder(home, choice.game, instance).is_dir()
+        had_world = world_folder(home, choice.game, instance).exists()
         came_from = instance.world_from
         self._foresee(planned.after, ("content", "runtime"))  # before the first start, which may fail for it
         instance, findings, state = bring_up(choice, self._wishes, planned.after, self._reporter, ask_licence)
@@ -235,7 +246,7 @@ class _Work:
         after = InstanceState(home=home, game=game, lock=lock, instance=instance, inventory=plan.inventory)
         changes = compare_states(before, after) if before is not None else None
         world = world_folder(home, game, self._was or instance)
-        risks = changes is not None and changes.touches_world and world.is_dir()
+        risks = changes is not None and changes.touches_world and world.exists()
         findings = (
             things_lost(_in_home(home, world), str(self._wishes.folder), things_in_world(self._home, world, game), lock)
             if risks
@@ -455,5 +466,5 @@ def _world_text(home: InstanceFolder, instance: Instance, choice: Choice, *, had
     if had:
         return f"{name} unchanged"
     return (
-        f"{name} was created by the first start" if world.is_dir() else f"{name} will be created when the server starts"
+        f"{name} was created by the first start" if world.exists() else f"{name} will be created when the server starts"
     )

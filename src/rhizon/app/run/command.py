@@ -46,7 +46,7 @@ def command_of(
         arguments=started_with(home, game),
         measured=measured,
     )
-    environment = start_environment(game, instance.runtime, instance.heap_mib)
+    environment = start_environment(game, instance.runtime, instance.heap_mib, lock.target.loader)
     return StartCommand(
         start_command(game, launch), {**environment, **started_in(home, game)}, *ways_of(home, game, instance)
     )
@@ -62,7 +62,7 @@ def ways_of(home: InstanceFolder, game: GameDefinition, instance: Instance, *, f
     if game.is_probed:
         rule = game.ready or ReadyRule(file=RelPath("none"))
         watch = {
-            "launcher": game.launcher is not None and game.launcher.ready,
+            "launcher": game.launcher is not None,
             "file": (rule.file or "") if game.ready is not None else "",
             "address": address,
             "port": ports.get(rule.port, 0) if rule.port is not None else 0,

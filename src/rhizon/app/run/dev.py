@@ -147,7 +147,7 @@ class Developing:
             place = self._place(state, facts.id, facts.kind, file)
             if self._wishes.fresh_world:
                 world = world_folder(self._home, state.game, state.instance)
-                if world.is_dir():
+                if world.exists():
                     put_aside(self._home, world)
         name = place.relative_to(self._home.folder).as_posix()
         after = require_instance_state(self._host, self._home)

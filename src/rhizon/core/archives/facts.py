@@ -83,7 +83,7 @@ def _of_loader(
     archive: Archive, name: str, loader: LoaderDefinition, findings: list[Finding]
 ) -> Iterator[ArchiveFacts]:
     """What each kind of metadata that the loader reads says."""
-    for rule in loader.metadata:
+    for rule in loader.rules:
         if rule.format == "assembly" or rule.file not in archive:
             continue
         try:
@@ -113,7 +113,7 @@ def assembly_facts(assembly: Assembly, source: str, game: GameDefinition) -> tup
     fields = from_assembly(assembly)
     findings: list[Finding] = []
     for name, loader in game.loaders.items():
-        for rule in loader.metadata:
+        for rule in loader.rules:
             if rule.format != "assembly" or (rule.only_with and not fields.texts(rule.only_with)):
                 continue
             try:

@@ -120,7 +120,7 @@ def unknown_keys(seen: Observation) -> Iterator[Finding]:
             known.setdefault(place.file, set()).add(place.key)
     for file in seen.native:
         keys = known.get(file.path, set())
-        missing = keys - file.values.keys()
+        missing = {key for key in keys if key not in file.values}
         for key in file.values.keys() - keys:
             near = difflib.get_close_matches(key, missing, 1, _NEARLY)
             if near:

@@ -76,6 +76,7 @@ __all__ = [
 ]
 
 
+PLACES = ("store", "last", "span")  # of a port
 READY_PATTERN = "^rhizon: the server is ready: "  # rhizon.keeper.ready writes that line
 
 
@@ -133,7 +134,7 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
         for setting in self.settings.values():
             yield from setting.places
         for port in self.ports:
-            yield from port.store
+            yield from (*port.store, *port.last, *port.span)
         yield from self.derived
 
     def narrowed(self, version: str, loader: str) -> "GameDefinition":
@@ -155,7 +156,9 @@ class GameDefinition(Strict, frozen=True, kw_only=True):
             return self
         settings = {name: settled(one) for name, one in self.settings.items() if here(one.only)}
         ports = (
-            msgspec.structs.replace(port, store=tuple(one for one in port.store if here(one.only)))
+            msgspec.structs.replace(
+                port, **{name: tuple(one for one in getattr(port, name) if here(one.only)) for name in PLACES}
+            )
             for port in self.ports
         )
         derived = tuple(one for one in self.derived if here(one.only))

@@ -1,6 +1,7 @@
 """The parts of a game definition, each with the rules that hold within it."""
 
 import re
+from collections.abc import Iterator
 from typing import Annotated, Literal
 
 import msgspec
@@ -235,7 +236,8 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
     """A loader of the game. ``metadata`` are the kinds of metadata that it reads, the first that an archive has wins;
     a hybrid takes mods and plugins, and has one for each. ``content`` says how content is named on the command line,
     ``enabled`` where a list says what is loaded (``{name}`` in its key is the id of a piece, or, as ``enabled_as``
-    says, the name of its file or folder, or its path). ``for_players`` says in a sentence where players get it, for builds that no catalog has for them."""
+    says, the name of its file or folder, or its path). ``environment`` are variables that bring the loader in.
+    ``for_players`` says in a sentence where players get it, for builds that no catalog has for them."""
 
     title: Line
     kinds: tuple[ContentKind, ...]
@@ -246,11 +248,23 @@ class LoaderDefinition(Strict, frozen=True, kw_only=True):
     content: ContentArguments = ContentArguments()
     enabled: Stored | None = None
     enabled_as: Literal["id", "file", "path"] = "id"
+    environment: dict[Variable, Line] = {}
     for_players: Line = ""
 
     def __post_init__(self) -> None:
         if self.enabled is not None and NAME_WORD not in self.enabled.key:
             raise ValueError("enabled.key: `{name}` is required, for the id of what is loaded")
+
+    @property
+    def rules(self) -> Iterator[MetadataRule]:
+        """Its kinds of metadata. An archive that does not say its kind is a mod, or the first kind that it takes where
+        it takes no mods."""
+        usual = next((kind for kind in self.kinds if kind not in ("template", "datapack")), None)
+        for rule in self.metadata:
+            if usual is None or "mod" in self.kinds or "kind" in rule.absent:
+                yield rule
+            else:
+                yield msgspec.structs.replace(rule, absent={**rule.absent, "kind": usual})
 
     @property
     def hybrid(self) -> bool:

@@ -77,10 +77,11 @@ class DerivedValue(Stored, frozen=True, kw_only=True):
 
 
 class SettingPlace(Stored, frozen=True, kw_only=True):
-    """A place of a setting, with what is its own there: ``words`` for values in place of the setting's, and for whole
+    """A place of a setting, with what is its own there: ``words`` for values in place of the setting's (a number or a
+    flag of its own kind, where it is none in quotes), and for whole
     numbers the unit: what is written is ours times ``factor`` plus ``offset``."""
 
-    words: dict[str, Line] = {}
+    words: dict[str, Line | int | bool] = {}
     factor: Annotated[int, msgspec.Meta(ge=1, le=1_000_000)] = 1
     offset: Annotated[int, msgspec.Meta(ge=-1_000_000, le=1_000_000)] = 0
 
@@ -120,7 +121,7 @@ class SettingDefinition(Strict, frozen=True, kw_only=True):
     most: int | None = None
     choices: tuple[Line, ...] = ()
     secret: bool = False
-    words: dict[str, Line] = {}
+    words: dict[str, Line | int | bool] = {}
     store: SettingPlace | None = None
     also: tuple[SettingPlace, ...] = ()
     console: ConsoleNames | None = None
@@ -231,7 +232,8 @@ def _names(value: object) -> list[str]:
 
 class PortDefinition(Strict, frozen=True, kw_only=True):
     """A port that the server opens, and every place that must hold its number. With ``count`` the server takes that
-    many numbers in a row; with ``offset_of`` it counts on from another role's number, and no one chooses it."""
+    many numbers in a row, or picks among them: ``last`` are places that must hold the last one, ``span`` those that
+    have both, as 24500-24519. With ``offset_of`` it counts on from another role's number, and no one chooses it."""
 
     role: Id
     protocols: Annotated[tuple[Protocol, ...], msgspec.Meta(min_length=1)]
@@ -240,3 +242,12 @@ class PortDefinition(Strict, frozen=True, kw_only=True):
     count: Annotated[int, msgspec.Meta(ge=1, le=1000)] = 1
     offset_of: Id | None = None
     offset: Annotated[int, msgspec.Meta(ge=-10000, le=10000)] = 0
+    last: tuple[Stored, ...] = ()
+    span: tuple[Stored, ...] = ()
+
+    def values(self, number: int) -> list[tuple[Stored, str | int]]:
+        """What must be where, for its number."""
+        last = number + self.count - 1
+        found: list[tuple[Stored, str | int]] = [(place, number) for place in self.store]
+        found += [(place, last) for place in self.last]
+        return [*found, *((place, f"{number}-{last}") for place in self.span)]

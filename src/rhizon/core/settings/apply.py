@@ -119,10 +119,12 @@ def edits_for(
         edits.setdefault(place.file, (place.written, {}))
         for one in definition.names(settings[name]):
             put(for_name(place, one), definition.native(True, place))
-    places: dict[str, Iterable[Stored]] = {port.role: port.store for port in game.ports}
-    places.update(extra_ports)
+    known = {port.role: port for port in game.ports}
     for role, number in ports.items():
-        for stored in places.get(role, ()):
+        own = known.get(role)
+        for stored, value in own.values(number) if own is not None else ():
+            put(stored, value)
+        for stored in extra_ports.get(role, ()) if own is None else ():
             put(stored, number)
     return edits
 
@@ -186,7 +188,7 @@ def more_or_fewer(definition: SettingDefinition, now: SettingValue, sign: str, n
 def _meant(definition: SettingDefinition, place: SettingPlace, dialect: Dialect, text: str) -> Scalar:
     """What a native value means; the text itself where it does not exist that the definition knows."""
     for ours, theirs in (place.words or definition.words).items():
-        if theirs == text.strip():
+        if dialect.spell(theirs).strip() == text.strip():
             return definition.checked(ours)
     if definition.type == "flag":
         spelled = {dialect.spell(True).lower(): True, dialect.spell(False).lower(): False}
