@@ -3,8 +3,10 @@
 import json
 import pathlib
 
+from rhizon.adapters.games import field_texts
 from rhizon.app.results import RESULTS, answer_schema
 from rhizon.core.model.documents import DOCUMENTS, schema
+from rhizon.core.model.game_fields import described_schema
 
 FOLDER = pathlib.Path(__file__).parent / "schemas"
 
@@ -12,6 +14,7 @@ FOLDER = pathlib.Path(__file__).parent / "schemas"
 def texts() -> dict[str, str]:
     """Every schema's path below the folder, with its text."""
     made = {f"{one.name}.schema.json": schema(one) for one in DOCUMENTS}
+    made["game.schema.json"] = described_schema(made["game.schema.json"], field_texts())
     made |= {f"results/{name.replace(' ', '-')}.schema.json": answer_schema(name) for name in RESULTS}
     return {name: json.dumps(one, indent=2) + "\n" for name, one in made.items()}
 

@@ -28,6 +28,7 @@ _GUIDES = (
     "archives",
     "reliability",
     "describe-a-game",
+    "game-fields",
     "harbour-lights",
 )
 _CODES = ("exit-codes", "findings")

@@ -10,7 +10,7 @@ from rhizon.app.choose.runtimes import Runtimes
 from rhizon.app.choose.solve import SolveResult
 from rhizon.app.choose.targets import TargetTable
 from rhizon.app.demo import AllDone, DemoDone
-from rhizon.app.games.check import CheckedGame, GameList
+from rhizon.app.games.check import CheckedGame, GameList, GameSchema
 from rhizon.app.games.new_and_try import NewGame, TryResult
 from rhizon.app.guides import Guide, GuideList
 from rhizon.app.keep.backup import BackupResult
@@ -91,6 +91,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "game check": (CheckedGame,),
     "game list": (GameList,),
     "game new": (NewGame,),
+    "game schema": (GameSchema,),
     "game show": (GameDefinition,),
     "game try": (TryResult,),
     "help": (GuideList, Guide),

@@ -5,8 +5,8 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.files import read_bytes
-from rhizon.adapters.games import ENDING, read_game
+from rhizon.adapters.files import read_bytes, translated, write_atomic
+from rhizon.adapters.games import ENDING, field_texts, read_game
 from rhizon.app.host import Host
 from rhizon.core.archives.assembly import read_assembly
 from rhizon.core.archives.entries import Archive
@@ -24,7 +24,18 @@ from rhizon.core.model.setting import SettingDefinition
 from rhizon.core.names import printable
 from rhizon.core.settings.shared import SHARED, meant
 
-__all__ = ["CheckedGame", "GameLine", "GameList", "Taken", "check_game", "list_games", "show_game", "take_out"]
+__all__ = [
+    "CheckedGame",
+    "GameLine",
+    "GameList",
+    "GameSchema",
+    "Taken",
+    "check_game",
+    "list_games",
+    "show_game",
+    "take_out",
+    "write_schema",
+]
 
 
 class GameLine(msgspec.Struct, frozen=True, kw_only=True):
@@ -54,6 +65,26 @@ class GameList(msgspec.Struct, frozen=True, kw_only=True):
     """Every definition that is found from here, by id."""
 
     games: tuple[GameLine, ...]
+
+
+class GameSchema(msgspec.Struct, frozen=True, kw_only=True):
+    """The schema that was written, and the line by which a definition beside it names it."""
+
+    file: str
+    line: str
+
+
+def write_schema(file: Path, *, write: bool = True) -> GameSchema:
+    """Writes the JSON Schema of a definition, in which every field says what it means. Raises StateError."""
+    from rhizon.core.model.documents import DOCUMENTS, schema
+    from rhizon.core.model.game_fields import described_schema
+
+    document = next(one for one in DOCUMENTS if one.type is GameDefinition)
+    made = described_schema(schema(document), field_texts())
+    if write:
+        with translated("write the schema", file):
+            write_atomic(file, msgspec.json.format(msgspec.json.encode(made), indent=2) + b"\n")
+    return GameSchema(file=str(file.absolute()), line=f"#:schema ./{file.name}")
 
 
 def list_games(host: Host) -> GameList:

@@ -10,9 +10,12 @@ from rhizon.adapters.files import read_bytes, translated, write_atomic
 from rhizon.adapters.games import ENDING, GAMES, read_game
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.games.check import Taken, take_out
+from rhizon.app.games.look import log_lines, look_at
 from rhizon.app.instance.native_files import started_with
+from rhizon.core.describe.propose import propose
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.launch import Launch, start_command
+from rhizon.core.model.documents import decode
 from rhizon.core.model.game import GameDefinition, LoaderDefinition
 from rhizon.core.model.instance import RuntimeChoice
 from rhizon.core.model.setting import Stored
@@ -76,14 +79,20 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class NewGame(msgspec.Struct, frozen=True, kw_only=True):
-    """The definition that was begun, or would be."""
+    """The definition that was begun, or would be: of a real server's folder what was ``found`` there, and what a person
+    has to look at."""
 
     id: str
     file: str
+    found: tuple[str, ...] = ()
+    open: tuple[str, ...] = ()
 
 
-def new_game(ident: str, output: Path | None, *, write: bool = True) -> NewGame:
-    """Writes a commented definition to fill in, into the file or folder ``output``. Raises InputError (a bad id, a file
+def new_game(
+    ident: str, output: Path | None, *, write: bool = True, server: Path | None = None, log: Path | None = None
+) -> NewGame:
+    """Writes a commented definition to fill in, into the file or folder ``output``; or one that begins with what the
+    folder of a real ``server`` and its ``log`` show. Raises InputError (a bad id, a file
     that is not named after it), :class:`StateError` (the file exists)."""
     if not re.fullmatch(ID_PATTERN, ident):
         hint = "An id has small letters, digits, and . _ - between them, at most 64."
@@ -97,11 +106,20 @@ def new_game(ident: str, output: Path | None, *, write: bool = True) -> NewGame:
     if file.exists():
         raise StateError("file-in-the-way", f"{file} exists already", hint="Choose another id, or edit that file.")
     title = ident.replace("-", " ").replace("_", " ").title()
-    text = BLANK.read_text("utf-8").replace("@ID@", ident).replace("@TITLE@", title)
+    found: tuple[str, ...] = ()
+    lacking: tuple[str, ...] = ()
+    if server is not None:
+        facts = look_at(server)
+        lines, log_path = log_lines(log, facts)
+        made = propose(ident, title, facts, lines, log_path)
+        text, found, lacking = made.text, made.found, made.open
+        decode(GameDefinition, text.encode(), str(file))
+    else:
+        text = BLANK.read_text("utf-8").replace("@ID@", ident).replace("@TITLE@", title)
     if write:
         with translated("write the definition", file):
             write_atomic(file, text.encode())
-    return NewGame(id=ident, file=str(file))
+    return NewGame(id=ident, file=str(file), found=found, open=lacking)
 
 
 def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> TryResult:

@@ -152,20 +152,61 @@ def _taken(to: "Console", taken: "Iterable[Taken]", call: Call) -> None:
 @command(
     "new",
     group=game,
-    examples=(("rhizon game new drift-mill", "write drift-mill.game.toml here, with a comment for each part"),),
+    examples=(
+        ("rhizon game new drift-mill", "write drift-mill.game.toml here, with a comment for each part"),
+        ("rhizon game new drift-mill --from ./mill --log mill.log", "begin with what a real server's folder shows"),
+    ),
     dry_run="Say which file would be written and write none.",
 )
 @click.argument("ident", metavar="ID")
 @output_option("Write the definition to FILE or into a folder; by default ID.game.toml here.")
-def new(call: Call, ident: str, output: Path | None) -> Answer:
-    """Write a commented definition to fill in for a game of your own."""
+@click.option(
+    "--from",
+    "server",
+    type=click.Path(path_type=Path),
+    metavar="FOLDER",
+    help="Begin with what the folder of a real server shows; nothing in it is changed.",
+)
+@click.option("--log", type=click.Path(path_type=Path), metavar="FILE", help="A log that this server wrote.")
+def new(call: Call, ident: str, output: Path | None, server: Path | None, log: Path | None) -> Answer:
+    """Write a definition of a game of your own: one to fill in, or one by a server that you set up by hand."""
     from rhizon.app.games.new_and_try import new_game
 
-    made = new_game(ident, output, write=not call.dry_run)
-    verb = "would be written" if call.dry_run else "written; fill it in"
-    return Answer(
-        made, f"{made.file} {verb}", next=(Step(("rhizon", "game", "check", made.file), "what is wrong or missing"),)
+    made = new_game(ident, output, write=not call.dry_run, server=server, log=log)
+    verb = (
+        "would be written" if call.dry_run else "written; correct it" if server is not None else "written; fill it in"
     )
+
+    def body(to: "Console") -> None:
+        for line in made.found:
+            say(to, line)
+        if made.open:
+            to.print()
+            say(to, "look at:")
+            for line in made.open:
+                say(to, f"  {line}")
+
+    steps = [Step(("rhizon", "game", "check", made.file), "what is wrong or missing")]
+    if server is not None:
+        steps.append(Step(("rhizon", "game", "try", made.file, "--server", str(server)), "compare it with that folder"))
+    return Answer(made, f"{made.file} {verb}", body if server is not None else None, next=tuple(steps))
+
+
+@command(
+    "schema",
+    group=game,
+    examples=(("rhizon game schema", "write game.schema.json here"),),
+    dry_run="Say which file would be written and write none.",
+)
+@output_option("Write it to FILE; by default game.schema.json here.")
+def schema(call: Call, output: Path | None) -> Answer:
+    """Write the JSON Schema by which an editor completes and checks a definition. The definition names it in its first
+    line, as in #:schema ./game.schema.json."""
+    from rhizon.app.games.check import write_schema
+
+    made = write_schema(output or Path("game.schema.json"), write=not call.dry_run)
+    verb = "would be written" if call.dry_run else "written"
+    return Answer(made, f"{made.file} {verb}; name it in a definition's first line: {made.line}")
 
 
 @command(

@@ -7,7 +7,7 @@ document is the plain data walked again beside the type, to say all that is wron
 import functools
 import re
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Annotated, Any, TypeVar
 
 import msgspec
@@ -15,11 +15,12 @@ from msgspec import inspect as types
 
 from rhizon.core.errors import DocumentError, Mistake
 from rhizon.core.model.base import SHA256_PATTERN, Strict, dec_hook, enc_hook
+from rhizon.core.model.extend import extended
 from rhizon.core.model.line_numbers import line_of, lines_of
 from rhizon.core.names import ID_PATTERN, printable, suggestions
 from rhizon.core.toml_reading import read_toml
 
-__all__ = ["decode_json", "decode_toml", "encode_json", "encode_line", "mistakes_in"]
+__all__ = ["decode_json", "decode_toml", "encode_json", "encode_line", "mistakes_in", "plain_toml"]
 
 LARGEST_TOML = 8 << 20
 LARGEST_JSON = 512 << 20
@@ -28,9 +29,12 @@ MOST_MISTAKES = 50
 T = TypeVar("T", bound=Strict)
 
 
-def decode_toml(kind: type[T], data: bytes, source: str, what: str) -> T:
-    """A document that people write. Raises :class:`DocumentError`, whose mistakes name their lines."""
-    plain_data = _plain_toml(data, source, what)
+def decode_toml(kind: type[T], data: bytes, source: str, what: str, base: Mapping[str, Any] | None = None) -> T:
+    """A document that people write, put together with the ``base`` that it changes. Raises :class:`DocumentError`,
+    whose mistakes name their lines."""
+    plain_data = plain_toml(data, source, what)
+    if base is not None:
+        plain_data = extended(base, plain_data)
     try:
         if kind.ids_of_items and isinstance(plain_data, dict):
             plain_data = {**plain_data, **_with_compared_ids(kind, plain_data, source, what)}
@@ -127,7 +131,8 @@ def _bound(data: bytes, most: int, source: str, what: str) -> None:
         raise DocumentError(source, what, [Mistake("the file", f"{len(data)} bytes", f"at most {most} bytes")])
 
 
-def _plain_toml(data: bytes, source: str, what: str) -> dict[str, Any]:
+def plain_toml(data: bytes, source: str, what: str) -> dict[str, Any]:
+    """What a document says, before it is typed. Raises DocumentError."""
     _bound(data, LARGEST_TOML, source, what)
     try:
         return read_toml(data.decode("utf-8-sig"))

@@ -1,5 +1,6 @@
 """The table of all documents: one line each; the schemas, the docs and the tests run over it."""
 
+from collections.abc import Mapping
 from typing import Any, Literal, NamedTuple, TypeVar
 
 import msgspec
@@ -71,12 +72,14 @@ DOCUMENTS = (
 T = TypeVar("T", bound=Strict)
 
 
-def decode(kind: type[T], data: bytes, source: str) -> T:
-    """Bytes of ``source`` as the document ``kind``. Raises :class:`DocumentError`."""
+def decode(kind: type[T], data: bytes, source: str, base: Mapping[str, Any] | None = None) -> T:
+    """Bytes of ``source`` as the document ``kind``; of one that people write, put together with the ``base`` that it
+    changes. Raises :class:`DocumentError`."""
     document = next(one for one in DOCUMENTS if one.type is kind)
-    read = decode_toml if document.syntax == "toml" else decode_json
     try:
-        return read(kind, data, source, document.what)
+        if document.syntax == "toml":
+            return decode_toml(kind, data, source, document.what, base)
+        return decode_json(kind, data, source, document.what)
     except DocumentError as wrong:
         if not document.secret:
             raise

@@ -81,11 +81,12 @@ READY_PATTERN = "^rhizon: the server is ready: "  # rhizon.keeper.ready writes t
 
 
 class GameDefinition(Strict, frozen=True, kw_only=True):
-    """The whole definition. ``versions`` are in the order in which they came out; ``version_pattern`` has groups whose
-    numbers, in their order, order those that the list does not have. ``environment`` are variables that
-    the server is started with beside the person's own."""
+    """The whole definition. Where it ``extends`` another one, that has been put together with it. ``versions`` are in
+    the order in which they came out; ``version_pattern`` has groups whose numbers, in their order, order those that
+    the list does not have. ``environment`` are variables that the server is started with beside the person's own."""
 
     format: Literal["rhizon-game/1"]
+    extends: Line = ""
     id: Id
     title: Line
     summary: Line = ""
