@@ -1,5 +1,6 @@
 """Game definitions: which there are, one of them, and what is wrong with one."""
 
+import re
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,6 +16,7 @@ from rhizon.core.archives.metadata import READERS, Fields
 from rhizon.core.archives.metadata.assembly import from_assembly
 from rhizon.core.archives.metadata.fields import LARGEST
 from rhizon.core.archives.metadata.flat import main_attributes
+from rhizon.core.check.example_line import example_line
 from rhizon.core.errors import RhizonError
 from rhizon.core.finding import Finding, worst_first
 from rhizon.core.model.game import GameDefinition
@@ -123,7 +125,8 @@ def check_game(file: Path, archive: Path | None = None) -> CheckedGame:
     """What could be better in a definition, and what its rules read from an ``archive``. Raises DocumentError with
     every mistake of a definition that cannot be used, TrustError for a hostile archive."""
     game = read_game(file)
-    findings = [*_named_right(game, file), *_patterns(game), *_runtimes(game), *_metadata(game), *_settings(game)]
+    findings = [*_named_right(game, file), *_patterns(game), *_reached(game), *_runtimes(game), *_metadata(game)]
+    findings += [*_settings(game), *_placeless(game)]
     known = lines_of(read_bytes(file, "game definition").decode("utf-8-sig"))
     findings = [_on_line(one, line_of(known, one.subject)) for one in findings]
     taken = tuple(take_out(file, archive)) if archive is not None else ()
@@ -218,6 +221,47 @@ def _patterns(game: GameDefinition) -> list[Finding]:
     if not game.log.closed:
         findings.append(_odd("log.closed", "without it, only the exit code tells a clean stop", "Add it."))
     return findings
+
+
+def _reached(game: GameDefinition) -> Iterator[Finding]:
+    """Patterns that no line can reach, since another one, which is looked at before, takes it."""
+    log = game.log
+    before: list[tuple[str, str]] = []
+    order = [("log.ready", log.ready), ("log.closed", log.closed), ("log.content_begin", log.content_begin)]
+    order += [("log.content_done", log.content_done)]
+    order += [(f"log.progress[{number}]", one.pattern) for number, one in enumerate(log.progress)]
+    order += [(f"log.failures[{number}]", one.pattern) for number, one in enumerate(log.failures)]
+    for where, pattern in order:
+        line = example_line(pattern) if pattern else None
+        taken = next((name for name, other in before if line is not None and re.search(other, line)), None)
+        if taken is not None:
+            what = f"no line reaches it: {taken} matches what it matches, as in {printable(line or '', 80)!r}"
+            yield _odd(
+                f"{where}.pattern" if "[" in where else where,
+                what,
+                "Make the other one stricter, or put this one before it.",
+            )
+        if pattern:
+            before.append((where, pattern))
+        if where == "log.ready" and line is not None and any(re.search(one, line) for one in log.harmless):
+            yield _odd("log.harmless", "it matches the line that says ready", "Make it stricter.")
+
+
+def _placeless(game: GameDefinition) -> Iterator[Finding]:
+    """Settings and ports that nothing is written for."""
+    rhizons = {game.world.template_setting, game.world.seed_setting}
+    for name, setting in game.settings.items():
+        if setting.store is None and name not in rhizons:
+            what = "it has no place: what is set reaches no file, argument or variable of the server"
+            yield _odd(f"settings.{name}", what, "Add its store, or remove it.")
+    for number, port in enumerate(game.ports):
+        if not port.store and not port.span and port.offset_of is None:
+            what = f"the {port.role} port is written nowhere: the server keeps {port.default}, whatever is chosen"
+            yield _odd(f"ports[{number}]", what, "Add its store, or offset_of where it follows from another one.")
+    named = sorted(place.key for place in game.start_places() if place.dialect == "arguments" and place.key[0] == "@")
+    for number, key in enumerate(dict.fromkeys(named), 1):
+        if key != f"@{number}":
+            yield _odd("settings", f"the argument {key} has none before it: @{number} is missing", "Count from @1.")
 
 
 def _runtimes(game: GameDefinition) -> list[Finding]:

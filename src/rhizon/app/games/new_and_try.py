@@ -3,6 +3,7 @@
 import re
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 
@@ -11,7 +12,10 @@ from rhizon.adapters.games import ENDING, GAMES, read_game
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.app.games.check import Taken, take_out
 from rhizon.app.games.look import log_lines, look_at
+from rhizon.app.games.start_try import StartTried, try_start
+from rhizon.app.host import Host
 from rhizon.app.instance.native_files import started_with
+from rhizon.app.reporter import Reporter
 from rhizon.core.describe.propose import propose
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.launch import Launch, start_command
@@ -24,7 +28,7 @@ from rhizon.core.runtimes import family_of
 from rhizon.core.settings.apply import format_value, in_file
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["NewGame", "PatternLine", "PlaceLine", "TryResult", "ValueLine", "new_game", "try_game"]
+__all__ = ["NewGame", "PatternLine", "PlaceLine", "TryResult", "TryWishes", "ValueLine", "new_game", "try_game"]
 
 BLANK = GAMES / "blank.toml"
 MOST_MATCHES = 5
@@ -70,12 +74,15 @@ class TryResult(msgspec.Struct, frozen=True, kw_only=True):
     launch: dict[str, tuple[str, ...]]
     patterns: tuple[PatternLine, ...]
     taken: tuple[Taken, ...]
+    started: StartTried | None = None
 
     @property
     def trouble(self) -> int:
         """How many things are not as the definition says."""
         values = sum(bool(one.trouble) for one in (*self.settings, *self.ports))
-        return values + sum(one.needed and not one.there for one in self.places)
+        failed = self.started is not None and (self.started.ready_seconds is None or self.started.exit_code != 0)
+        silent = 0 if self.started is None else sum(not heard for heard in self.started.listening.values())
+        return values + sum(one.needed and not one.there for one in self.places) + failed + silent
 
 
 class NewGame(msgspec.Struct, frozen=True, kw_only=True):
@@ -122,12 +129,35 @@ def new_game(
     return NewGame(id=ident, file=str(file), found=found, open=lacking)
 
 
-def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -> TryResult:
-    """Reads, and changes nothing. Raises DocumentError for the definition, InputError for what is not available."""
-    game = read_game(file)
+class TryWishes(NamedTuple):
+    """What a definition is tried on beside a folder: a ``log``, an ``archive``, and whether a copy is to be started
+    (with which loader, and how long that may take)."""
+
+    log: Path | None = None
+    archive: Path | None = None
+    start: bool = False
+    loader: str | None = None
+    wait: float | None = None
+
+
+def try_game(host: Host, file: Path, server: Path, wishes: TryWishes, reporter: Reporter) -> TryResult:
+    """Reads, and changes nothing; what is started is a copy. Raises DocumentError for the definition, InputError for
+    what is not available, StateError where no copy can be started."""
+    game = read_game(file, host.games(Path.cwd()).files().get)
+    log, archive = wishes.log, wishes.archive
+    if wishes.loader is not None and wishes.loader not in game.loaders:
+        raise InputError(
+            "usage", f"{wishes.loader} is not a loader of {game.title}", hint=f"Its loaders: {', '.join(game.loaders)}"
+        )
     if not server.is_dir():
         raise InputError("no-such-folder", f"there is no folder at {server}", hint="Name the folder of a real server.")
     native = _Native(server)
+    started = None
+    if wishes.start:
+        started = try_start(host, game, server, wishes.wait, wishes.loader, reporter)
+    lines = list(started.lines) if started is not None else []
+    if log is not None:
+        lines = read_bytes(log, "log", LARGEST_LOG).decode("utf-8", "replace").splitlines()
     return TryResult(
         title=game.title,
         file=str(file),
@@ -135,8 +165,9 @@ def try_game(file: Path, server: Path, log: Path | None, archive: Path | None) -
         ports=tuple(_value(port.role, place, native, _port_trouble) for port in game.ports for place in port.store),
         places=tuple(_places(game, server)),
         launch=_launch(game, server),
-        patterns=tuple(_patterns(game, log)) if log is not None else (),
+        patterns=tuple(_patterns(game, lines)) if log is not None or started is not None else (),
         taken=tuple(take_out(file, archive)) if archive is not None else (),
+        started=started,
     )
 
 
@@ -190,7 +221,7 @@ def _setting(game: GameDefinition, name: str, native: _Native) -> ValueLine:
         return ValueLine(name=name, stored=stored, value="", trouble=values)
     value, _ = in_file(one, DIALECTS[one.store.written], values)
     if value is None:
-        left_out = one.store.dialect == "arguments"  # then the server's own default counts
+        left_out = one.store.dialect in ("arguments", "environment")  # then the server's own default counts
         return ValueLine(name=name, stored=stored, value="", trouble="" if left_out else _no_such_key(values))
     trouble = ""
     try:
@@ -236,7 +267,7 @@ def _launch(game: GameDefinition, server: Path) -> dict[str, tuple[str, ...]]:
     family = family_of(game.runtime)
     runtime = None
     if family is not None:
-        major = max(family.long_term)
+        major = max(family.long_term, default=1)
         runtime = RuntimeChoice(family=family.title, major=major, version=str(major), program=family.program)
     heap = max(game.memory.base_mib, game.memory.least_mib, 16)
     return {
@@ -263,11 +294,10 @@ def _example(game: GameDefinition, loader: LoaderDefinition) -> str:
     return f"{game.folders.get(kind, '')}/{name}"
 
 
-def _patterns(game: GameDefinition, log: Path) -> list[PatternLine]:
+def _patterns(game: GameDefinition, text: list[str]) -> list[PatternLine]:
     """Which lines of a log each pattern matches."""
-    text = read_bytes(log, "log", LARGEST_LOG).decode("utf-8", "replace").splitlines()
     rules = game.log
-    named: list[tuple[str, str]] = [("ready", rules.ready), ("closed", rules.closed)]
+    named: list[tuple[str, str]] = [("ready", game.ready_pattern), ("closed", rules.closed)]
     named += [("content_begin", rules.content_begin), ("content_done", rules.content_done)]
     named += [(f"progress: {one.label}", one.pattern) for one in rules.progress]
     named += [(f"failure: {one.code}", one.pattern) for one in rules.failures]

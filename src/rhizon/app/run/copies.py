@@ -59,6 +59,11 @@ def room_prefix() -> str:
     return f"{PREFIX}{os.getpid()}-{began(os.getpid()):.0f}-"
 
 
+def _stays(path: Path, left_out: Collection[Path]) -> bool:
+    """Whether a copy is made without it: what is left out, and FIFOs and sockets, which a server makes itself."""
+    return path in left_out or not (path.is_symlink() or path.is_file() or path.is_dir())
+
+
 class Copies:
     """Makes copies of one server in ``room``, with any part of ``content`` (by id, paths in the server's folder). May
     be used from several threads: no two copies that exist have a port in common."""
@@ -85,7 +90,7 @@ class Copies:
                 folder,
                 symlinks=True,
                 copy_function=_copied,
-                ignore=lambda where, names: [one for one in names if Path(where, one) in left_out],
+                ignore=lambda where, names: [one for one in names if _stays(Path(where, one), left_out)],
             )
             (folder / RHIZON).mkdir()
             with Inside(folder) as inside:

@@ -215,6 +215,7 @@ def schema(call: Call, output: Path | None) -> Answer:
     examples=(
         ("rhizon game try drift-mill.game.toml --server ./mill", "compare it with a real server's folder"),
         ("rhizon game try drift-mill.game.toml --server ./mill --log mill.log", "and with a log that it wrote"),
+        ("rhizon game try drift-mill.game.toml --server ./mill --start", "start a copy of it on free ports"),
     ),
     tables=True,
 )
@@ -224,12 +225,27 @@ def schema(call: Call, output: Path | None) -> Answer:
 )
 @click.option("--log", type=click.Path(path_type=Path), metavar="FILE", help="A log that the server wrote.")
 @click.option("--archive", type=click.Path(path_type=Path), metavar="FILE", help="An archive of content for it.")
-def try_(call: Call, file: Path, server: Path, log: Path | None, archive: Path | None) -> Answer:
+@click.option("--start", is_flag=True, help="Start a copy of the server on free ports, and stop it again.")
+@click.option("--loader", metavar="ID", help="With --start: start it with this loader, by default without content.")
+@click.option("--wait", type=click.FloatRange(1, 86400), metavar="SECONDS", help="With --start: how long it may take.")
+def try_(
+    call: Call,
+    file: Path,
+    server: Path,
+    log: Path | None,
+    archive: Path | None,
+    start: bool,
+    loader: str | None,
+    wait: float | None,
+) -> Answer:
     """Try the definition FILE on a real server: each setting and port with its present value, each folder, the launch
-    line, which lines of a log each pattern matches, what an archive says. Nothing is changed."""
-    from rhizon.app.games.new_and_try import try_game
+    line, which lines of a log each pattern matches, what an archive says. Nothing is changed; with --start a copy of it
+    is started, whose files and ports are its own."""
+    from rhizon.app.games.new_and_try import TryWishes, try_game
 
-    tried = try_game(file, server, log, archive)
+    wishes = TryWishes(log=log, archive=archive, start=start or loader is not None, loader=loader, wait=wait)
+    tried = try_game(call.host, file, server, wishes, call.reporter)
+    call.close()
     odd = tried.trouble
     text = f"{counted(odd, 'mismatch', 'mismatches')}" if odd else "everything matches"
     return Answer(tried, f"{tried.title}: {text}", lambda to: _tried(to, tried, call), exit_code=1 if odd else 0)
@@ -245,6 +261,19 @@ def _tried(to: "Console", tried: "TryResult", call: Call) -> None:
     to.print()
     for name, words in tried.launch.items():
         say(to, f"{name} starts as: {' '.join(words)}")
+    if tried.started is not None:
+        to.print()
+        one = tried.started
+        if one.ready_seconds is None:
+            say(to, f"a copy was started: {one.failure}")
+        else:
+            end = "stopped cleanly" if one.exit_code == 0 else f"ended with exit code {one.exit_code}"
+            say(to, f"a copy was started: ready after {one.ready_seconds:.1f} s, {end}")
+        for role, heard in one.listening.items():
+            if not heard:
+                say(to, f"nothing listens on the {role} port that it was given: is its place right?")
+        if one.made:
+            say(to, f"it made: {', '.join(one.made)}")
     if tried.patterns:
         to.print()
         matched = [(one.name, str(one.matches), ", ".join(map(str, one.lines)), one.first) for one in tried.patterns]
