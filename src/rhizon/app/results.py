@@ -4,6 +4,7 @@ from typing import Any
 
 import msgspec
 
+from rhizon.app.adopt.adopt import AdoptResult
 from rhizon.app.choose.explain import Explanation
 from rhizon.app.choose.inspect import InspectResult
 from rhizon.app.choose.runtimes import Runtimes
@@ -77,6 +78,7 @@ class Script(msgspec.Struct, frozen=True, kw_only=True):
 
 
 RESULTS: dict[str, tuple[type, ...]] = {
+    "adopt": (AdoptResult,),
     "backup": (BackupResult, Backups, VerifyResult),
     "bom": (BomResult,),
     "catalog build": (BuildResult,),

@@ -27,6 +27,7 @@ COMMANDS: dict[str, Command] = {
     "targets": Command("targets:targets", "Compare every candidate target with every item of a list.", CHOOSE),
     "runtimes": Command("runtimes:runtimes", "List the language runtimes of this machine.", CHOOSE),
     "provision": Command("provision:provision", "Make a server from a list, a pack, a lock or archives.", PROVISION),
+    "adopt": Command("adopt:adopt", "Take over a server that was set up by hand.", PROVISION),
     "update": Command("update:update", "Install newer releases or another pack; your edits stay.", PROVISION),
     "start": Command("start:start", "Start servers in the background.", RUN),
     "run": Command("run:run", "Start a server with its console; Ctrl-C stops it cleanly.", RUN),

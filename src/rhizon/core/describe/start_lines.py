@@ -79,7 +79,8 @@ def _starts(words: list[str], folder: FolderFacts) -> bool:
     if folder.file(program) is not None:
         return True
     named = re.sub(r"\.exe$", "", program.rpartition("/")[2].lower()) in RUNTIMES
-    return named and any(folder.file(one.replace("\\", "/").removeprefix("./")) is not None for one in words[1:])
+    parts = [part for word in words[1:] for part in (word, *re.split(r"[:;=]", word))]
+    return named and any(folder.file(one.replace("\\", "/").removeprefix("./")) is not None for one in parts)
 
 
 def heap_of(words: tuple[str, ...]) -> int:
