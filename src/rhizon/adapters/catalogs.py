@@ -10,10 +10,10 @@ from typing import Protocol, TypeVar
 
 from rhizon.adapters.files import read_bytes
 from rhizon.adapters.http import LARGEST_DOCUMENT, HttpTransport, Network, Piece, Stream, not_given
-from rhizon.core.errors import DocumentError, InputError, RemoteError, RhizonError
+from rhizon.core.errors import DocumentError, InputError, RemoteError, RhizonError, TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import Strict
-from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex
+from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex, SharedDefinition
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.words import command_line
@@ -299,6 +299,25 @@ class Catalogs:
             details=[f"searched: {', '.join(self.addresses) or 'none'}"],
             hint="Name a catalog that has it with --catalog.",
         )
+
+    def definition(self, game: str) -> tuple[str, SharedDefinition, bytes] | None:
+        """The definition of a game that the first catalog which has one gives, and that catalog's name. Raises
+        TrustError for other bytes than it says, RemoteError."""
+        for catalog in self._catalogs:
+            shared = catalog.root.definitions.get(game)
+            if shared is None:
+                continue
+            data = catalog.transport.read(shared.path, shared.sha256)
+            if data is None:
+                raise not_given(catalog.transport.address, shared.path, "it was not found")
+            if hashlib.sha256(data).hexdigest() != shared.sha256:
+                raise TrustError(
+                    "hash-mismatch",
+                    f"{shared.path} of {catalog.root.name} has other bytes than the catalog says",
+                    hint="Report it to the catalog's maintainer. Nothing was changed.",
+                )
+            return catalog.root.name, shared, data
+        return None
 
     def other_game(self, game: str, name: str) -> str | None:
         """Another game for which this id is known."""

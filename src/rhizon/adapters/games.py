@@ -80,7 +80,7 @@ class Games:
 
     def files(self) -> dict[str, Path]:
         """Every known id with the file that counts, by id."""
-        return dict(sorted(self._files()))
+        return dict(sorted(dict(self._files()).items()))
 
     def _files(self) -> Iterator[tuple[str, Path]]:
         for folder in reversed(self._folders):  # a nearer one is later and so replaces

@@ -12,6 +12,7 @@ from rhizon.app.choose.solve import SolveResult
 from rhizon.app.choose.targets import TargetTable
 from rhizon.app.demo import AllDone, DemoDone
 from rhizon.app.games.check import CheckedGame, GameList, GameSchema
+from rhizon.app.games.fetch import FetchedGame
 from rhizon.app.games.new_and_try import NewGame, TryResult
 from rhizon.app.guides import Guide, GuideList
 from rhizon.app.keep.backup import BackupResult
@@ -91,6 +92,7 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "explain": (Explanation,),
     "forget": (ForgetResult,),
     "game check": (CheckedGame,),
+    "game fetch": (FetchedGame,),
     "game list": (GameList,),
     "game new": (NewGame,),
     "game schema": (GameSchema,),

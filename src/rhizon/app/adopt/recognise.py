@@ -101,11 +101,11 @@ def recognise_version(
             "usage", f"{named} is not a version of {game.title}", hint=f"It has: {', '.join(game.versions)}"
         )
     found = _host_files(catalogs, game)
+    replaced = {path for loader in game.loaders.values() for path in loader.files}  # by a loader in their place
+    own = tuple(path for path in game.server_files if path not in replaced) or game.server_files
     if found is not None and catalogs is not None:
         for files in sorted(found[1].server, key=lambda one: one.version != named):
-            same = _same(
-                host.store, catalogs, found[0], files.artefact, folder, game.server_files, tree=files.tree is not None
-            )
+            same = _same(host.store, catalogs, found[0], files.artefact, folder, own, tree=files.tree is not None)
             if same and files.version in game.versions:
                 return Version(files.version, f"its files are those of {found[0]}", True, files, catalog=found[0])
     if named is not None:

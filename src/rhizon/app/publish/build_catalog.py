@@ -25,6 +25,7 @@ from rhizon.core.model.catalog import (
     HostFiles,
     LoaderBuild,
     ServerFiles,
+    SharedDefinition,
     Shelf,
     ShelfLoader,
     ShelfServer,
@@ -61,7 +62,7 @@ def build_catalog(host: Host, folder: Path, reporter: Reporter, *, write: bool =
     games = host.games(folder)
     findings: list[Finding] = []
     found = _read_archives(host, folder, shelf, games, findings, reporter)
-    documents = _documents(folder, shelf, found, findings)
+    documents = _documents(folder, shelf, found, findings, games)
     written = _write(folder, documents, write=write)
     return BuildResult(
         folder=str(folder),
@@ -113,7 +114,9 @@ def _read_archives(
     return found
 
 
-def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[Finding]) -> dict[str, bytes]:
+def _documents(
+    folder: Path, shelf: Shelf, found: list[Shelved], findings: list[Finding], known: Games
+) -> dict[str, bytes]:
     """Every document of the catalog by its path."""
     games = sorted(
         {one.game for one in found} | {one.game for one in shelf.server} | {one.game for one in shelf.loader}
@@ -136,9 +139,25 @@ def _documents(folder: Path, shelf: Shelf, found: list[Shelved], findings: list[
             )
             for game in games
         },
+        definitions=_definitions(folder, games, known, documents),
     )
     documents[CATALOG_FILE] = encode_json(root)
     return documents
+
+
+def _definitions(
+    folder: Path, games: list[str], known: Games, documents: dict[str, bytes]
+) -> dict[str, SharedDefinition]:
+    """The definitions that lie beside the shelf, each as a document of the catalog."""
+    found = {}
+    for game in games:
+        file = known.files().get(game)
+        if file is not None and file.parent.resolve() == folder.resolve():
+            data = read_bytes(file, "game definition", 8 << 20)
+            path = RelPath(f"{game}/definition.toml")
+            documents[path] = data
+            found[game] = SharedDefinition(path=path, sha256=hashlib.sha256(data).hexdigest(), size=len(data))
+    return found
 
 
 def _is_tree(folder: Path, server: ShelfServer, game: str) -> bool:

@@ -210,6 +210,46 @@ def schema(call: Call, output: Path | None) -> Answer:
 
 
 @command(
+    "fetch",
+    group=game,
+    examples=(
+        ("rhizon game fetch drift-mill --catalog https://harbour.example/", "see what it would run, and agree"),
+        ("rhizon game fetch drift-mill --catalog ADDRESS --agree 3f9c01ab77d2", "for scripts: by its hash"),
+    ),
+    dry_run="Show what the definition would run and write none.",
+)
+@click.argument("ident", metavar="ID")
+@click.option("--catalog", "catalogs", multiple=True, required=True, metavar="ADDRESS", help="A catalog that gives it.")
+@click.option(
+    "--agree", default="", metavar="HASH", help="Agree to the definition with this hash (12 letters or more)."
+)
+def fetch(call: Call, ident: str, catalogs: tuple[str, ...], agree: str) -> Answer:
+    """Get the definition of a game from a catalog. It names programs that are run, so it counts only once you have
+    seen them and agreed; one that has changed asks again."""
+    from rhizon.app.games.fetch import FetchedGame, fetch_game
+
+    def ask(found: FetchedGame) -> bool:
+        for line in found.runs:
+            click.echo(f"  {'new: ' if found.before and line in found.new else ''}{line}", err=True)
+        return click.confirm(f"{found.title}, from {found.catalog}, would run these. Agree?", err=True)
+
+    done = fetch_game(call.host, ident, catalogs, agree, ask if call.asks else None, write=not call.dry_run)
+    if done.written:
+        return Answer(done, f"{done.title}: agreed to; its definition is {done.written}")
+
+    def body(to: "Console") -> None:
+        for line in done.runs:
+            say(to, f"{'new: ' if done.before and line in done.new else ''}{line}")
+
+    again = ["rhizon", "game", "fetch", ident]
+    for one in catalogs:
+        again += ["--catalog", one]
+    step = Step((*again, "--agree", done.sha256[:12]), "agree to these very bytes")
+    text = f"{done.title}: not agreed to; {done.catalog} gives a definition that would run:"
+    return Answer(done, text, body, next=(step,), exit_code=0 if call.dry_run else 1)
+
+
+@command(
     "try",
     group=game,
     examples=(

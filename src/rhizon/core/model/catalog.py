@@ -36,6 +36,7 @@ __all__ = [
     "ReleaseFacts",
     "Requirement",
     "ServerFiles",
+    "SharedDefinition",
     "Shelf",
     "ShelfLoader",
     "ShelfServer",
@@ -194,14 +195,24 @@ class GameShelf(Strict, frozen=True, kw_only=True):
     host: RelPath
 
 
+class SharedDefinition(Strict, frozen=True, kw_only=True):
+    """A game definition that a catalog has to give: its file there, and its hash."""
+
+    path: RelPath
+    sha256: Sha256
+    size: Size
+
+
 class CatalogRoot(Strict, frozen=True, kw_only=True):
-    """``catalog.json``. ``mirrors`` are other addresses that have the same artefacts, tried in order."""
+    """``catalog.json``. ``mirrors`` are other addresses that have the same artefacts, tried in order; ``definitions``
+    are those of its games that it gives to others, who are asked before they use one."""
 
     format: Literal["rhizon-catalog/1"]
     name: Id
     title: Line = ""
     mirrors: tuple[Line, ...] = ()
     games: dict[Id, GameShelf]
+    definitions: dict[Id, SharedDefinition] = {}
 
 
 class ShelfServer(Strict, frozen=True, kw_only=True):
