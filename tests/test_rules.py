@@ -10,6 +10,7 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import rhizon
+from rhizon.adapters.games import ENDING, GAMES
 from rhizon.core import errors
 
 SRC = Path(rhizon.__file__).parent
@@ -42,6 +43,8 @@ SUBCOMMANDS = {
     "try_",
     "install",
     "remove",
+    "fetch",
+    "schema",
 }
 MODULES = sorted(path for path in SRC.rglob("*/*.py"))
 
@@ -147,3 +150,30 @@ class Names(unittest.TestCase):
         for code in sorted(found):
             with self.subTest(finding=code):
                 self.assertIn(f"`{code}`", findings)
+
+
+class Games(unittest.TestCase):
+    def test_no_code_knows_a_game(self) -> None:
+        """What is known of a game is in its definition. The world of the demo is data; examples of commands name some
+        list and some server."""
+        names = {one.name.removesuffix(ENDING) for one in GAMES.glob(f"*{ENDING}")}
+        for file in sorted((ROOT / "src").rglob("*.py")):
+            if "world" in file.relative_to(ROOT / "src" / "rhizon").parts[:1]:
+                continue
+            tree = ast.parse(file.read_text("utf-8"))
+            examples = {
+                id(text)
+                for node in ast.walk(tree)
+                for part in (
+                    [one.value for one in node.keywords if one.arg == "examples"]
+                    if isinstance(node, ast.Call)
+                    else [node.value]
+                    if isinstance(node, ast.Assign) and getattr(node.targets[0], "attr", "") == "examples"
+                    else []
+                )
+                for text in ast.walk(part)
+            }
+            for node in ast.walk(tree):
+                if isinstance(node, ast.Constant) and isinstance(node.value, str) and id(node) not in examples:
+                    with self.subTest(file=file.name, text=node.value[:60]):
+                        self.assertFalse([name for name in names if name in node.value.lower()])

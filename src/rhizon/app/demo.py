@@ -23,10 +23,12 @@ from rhizon.core.errors import InputError, NotReadyError, StateError
 from rhizon.core.finding import Finding
 from rhizon.core.words import command_line
 
-__all__ = ["PLAYER", "AllDone", "DemoDone", "demo", "demo_all"]
+__all__ = ["DEMO_GAMES", "FIRST", "PLAYER", "AllDone", "DemoDone", "demo", "demo_all", "demo_licence"]
 
 PLAYER = "Solveig"
 SHELF = WORLD / "catalog"
+FIRST = (WORLD / "first.txt").read_text("utf-8").strip()  # the game that is shown where none is named
+DEMO_GAMES = tuple(lists())
 TOGETHER_SECONDS = 120  # for the last of all servers to become ready
 
 
@@ -57,13 +59,19 @@ class AllDone(msgspec.Struct, frozen=True, kw_only=True):
 Gently = Callable[[], AbstractContextManager[Callable[[], bool]]]
 
 
+def demo_licence(host: Host, game: str) -> str:
+    """The title of a game whose sample licence the demo accepts; "" for one without."""
+    found = host.games(WORLD).get(game)
+    return found.title if found.licence is not None else ""
+
+
 def demo(
     host: Host,
     folder: Path,
     reporter: Reporter,
     gently: Gently,
     *,
-    game: str = "tarnholt",
+    game: str = FIRST,
     keep_running: bool = False,
     console: Callable[[], str | None] = lambda: None,
 ) -> DemoDone:

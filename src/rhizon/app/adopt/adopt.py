@@ -16,6 +16,7 @@ from rhizon.app.adopt.content import LOCAL, Piece, find_content
 from rhizon.app.adopt.recognise import (
     Started,
     Version,
+    id_of,
     own_definition,
     recognise_game,
     recognise_loader,
@@ -26,6 +27,7 @@ from rhizon.app.adopt.recognise import (
 from rhizon.app.foresee.foresee import foresee_after
 from rhizon.app.host import Host, open_ledger
 from rhizon.app.instance.change import apply_change
+from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import exclusive
 from rhizon.app.instance.native_files import native_values
 from rhizon.app.instance.reservations import entry_of, reserved, server_name
@@ -40,6 +42,7 @@ from rhizon.core.finding import Finding
 from rhizon.core.model.catalog import Artefact
 from rhizon.core.model.contentlist import ContentList, TargetWish, Wish
 from rhizon.core.model.decode import encode_json
+from rhizon.core.model.documents import decode
 from rhizon.core.model.encode import content_list_toml
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance, Inventory, LicenceAnswer, OwnedFile
@@ -53,7 +56,7 @@ from rhizon.core.units import counted
 from rhizon.core.version import parse_range, parse_version
 from rhizon.core.words import command_line
 
-__all__ = ["AdoptResult", "AdoptWishes", "Recognised", "adopt", "give_back"]
+__all__ = ["AdoptResult", "AdoptWishes", "Recognised", "adopt", "counted_words", "give_back"]
 
 LARGEST = 4 << 30
 SMALLEST_HEAP = 64
@@ -127,7 +130,7 @@ def adopt(host: Host, folder: Path, wishes: AdoptWishes, reporter: Reporter) -> 
     def instance_named(others: Sequence[Entry]) -> Instance:
         return Instance(
             format="rhizon-instance/1",
-            name=server_name(wishes.name, None, _id_of(folder), others),
+            name=server_name(wishes.name, None, id_of(folder), others),
             game=game.id,
             source=str(home.own / CONTENT_LIST),
             catalogs=wishes.catalogs,
@@ -169,7 +172,7 @@ def adopt(host: Host, folder: Path, wishes: AdoptWishes, reporter: Reporter) -> 
                 home.write_own(CONTENT_LIST, content_list_toml(listed, notes).encode())
                 if not own_definition(definition, host.places.config):
                     home.write_own(f"{game.id}.game.toml", read_bytes(definition, "game definition"))
-                home.write_own(ADOPTED, encode_json(inventory))
+                home.write_own(ADOPTED, encode_json(_as_it_was(after)))
         reporter.done("its records are in .rhizon; nothing else was touched")
         findings += foresee_after(host, home, ("runtime", "content", "settings", "ports", "world", "disk"))
     return AdoptResult(
@@ -206,15 +209,18 @@ def give_back(host: Host, folder: Path, reporter: Reporter) -> str:
         )
     name = home.instance().name
     with exclusive(host, home, reporter):
-        if KeptStates(home.folder).numbers():
+        changed = _changed_since(home) if KeptStates(home.folder).numbers() else []
+        if changed:
             raise StateError(
                 "changed-since",
-                f"{home.folder} has been changed since it was adopted",
+                f"{home.folder} has been changed since it was adopted: {', '.join(changed[:3])}",
                 hint=f"Take the changes back first: {command_line('rhizon', 'undo', home.folder)}",
             )
         if home.running() is not None:
             raise StateError(
-                "is-running", f"{name} is running", hint=f"Stop it first: {command_line('rhizon', 'stop', home.folder)}"
+                "server-running",
+                f"{name} is running",
+                hint=f"Stop it first: {command_line('rhizon', 'stop', home.folder)}",
             )
     with open_ledger(host, write=True) as ledger, ledger.claim():
         ledger.drop(str(home.folder))
@@ -251,9 +257,21 @@ def _ports_of_content(home: InstanceFolder, game: GameDefinition, lock: Lock, kn
     return found
 
 
-def _id_of(folder: Path) -> str:
-    text = "".join(one if (one.isalnum() and one.isascii()) or one in "-_." else "-" for one in folder.name.lower())
-    return text.strip("-_.")[:48] or "server"
+def _as_it_was(state: InstanceState) -> Inventory:
+    """Every file that a change of Rhizon could touch, as it is now."""
+    paths = sorted({*map(RelPath, state.inventory.files), *settings_paths(state)})
+    hashes = state.home.hashes(paths)
+    files = {str(path): OwnedFile(sha256=sha256, size=0, origin="adopted") for path, sha256 in hashes.items()}
+    return Inventory(format="rhizon-inventory/1", files=files)
+
+
+def _changed_since(home: InstanceFolder) -> list[str]:
+    """Files that are others than when the server was adopted, gone, or placed since then."""
+    then = decode(Inventory, home.read(f"{RHIZON}/{ADOPTED}") or b"", ADOPTED).files
+    hashes = home.hashes(sorted({*map(RelPath, then), *map(RelPath, home.inventory().files)}))
+    return sorted(
+        path for path in {*then, *hashes} if (then[path].sha256 if path in then else None) != hashes.get(RelPath(path))
+    )
 
 
 def _recognised(
@@ -300,7 +318,7 @@ def _lock(
     releases = {one.release.id: one.release for one in pieces if one.release is not None}
     lock = Lock(
         format="rhizon-lock/1",
-        name=_id_of(home.folder),
+        name=id_of(home.folder),
         target=Target(
             game=game.id,
             game_version=version.text,

@@ -32,10 +32,12 @@ from rhizon.core.runtimes import family_of
 from rhizon.core.settings.apply import in_file
 from rhizon.core.settings.dialects import DIALECTS
 from rhizon.core.version import parse_version
+from rhizon.core.words import command_line
 
 __all__ = [
     "Started",
     "Version",
+    "id_of",
     "own_definition",
     "recognise_game",
     "recognise_loader",
@@ -68,6 +70,7 @@ def recognise_game(host: Host, folder: Path, named: str | None) -> tuple[GameDef
             there = {place.file for place in game.places() if facts.file(place.file) is not None}
             folders = {path for path in (*game.folders.values(), game.world.folder) if path in facts.folders}
             scores[name] = 10 * len(game.server_files) + len(there) + len(folders)
+    again = command_line("rhizon", "game", "new", id_of(folder), "--from", folder)
     best = [name for name, score in scores.items() if score == max(scores.values())]
     if len(best) != 1:
         what = (
@@ -75,7 +78,7 @@ def recognise_game(host: Host, folder: Path, named: str | None) -> tuple[GameDef
             if best
             else f"no known game has its server in {folder}"
         )
-        hint = f"Name it: --game {best[0]}" if best else f"Describe it first: rhizon game new ID --from {folder}"
+        hint = f"Name it: --game {best[0]}" if best else f"Describe it first: {again}"
         raise InputError("game-not-recognised", what, details=[f"known: {', '.join(games)}"], hint=hint)
     return games[best[0]], files[best[0]], facts
 
@@ -277,3 +280,9 @@ def settings_there(
 def own_definition(file: Path, config: Path) -> bool:
     """Whether a definition is found from anywhere: it ships with Rhizon, or is in the config folder."""
     return file.parent in (GAMES, config / "games")
+
+
+def id_of(folder: Path) -> str:
+    """An id by a folder's name."""
+    text = "".join(one if (one.isalnum() and one.isascii()) or one in "-_." else "-" for one in folder.name.lower())
+    return text.strip("-_.")[:48] or "server"

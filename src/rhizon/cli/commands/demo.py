@@ -5,6 +5,7 @@ from typing import TYPE_CHECKING
 
 import click
 
+from rhizon.app.demo import DEMO_GAMES, FIRST
 from rhizon.cli.command import Answer, Call, command
 from rhizon.cli.output import Step, show_pairs
 from rhizon.core.units import counted, mib_text
@@ -15,8 +16,6 @@ if TYPE_CHECKING:
     from rhizon.app.demo import AllDone, DemoDone
 
 __all__ = ["demo"]
-
-GAMES = ("tarnholt", "emberline", "gloamwick", "drovemoor")
 
 
 @command(
@@ -29,26 +28,27 @@ GAMES = ("tarnholt", "emberline", "gloamwick", "drovemoor")
     tables=True,
 )
 @click.argument("folder", required=False, type=click.Path(path_type=Path))
-@click.option("--game", type=click.Choice(GAMES), help="Game to show; by default tarnholt.")
+@click.option("--game", type=click.Choice(DEMO_GAMES), help=f"Game to show; by default {FIRST}.")
 @click.option("--all", "all_games", is_flag=True, help="Show all games, running at the same time.")
 @click.option("--keep-running", is_flag=True, help="Keep the server running until Ctrl-C.")
 def demo(call: Call, folder: Path | None, game: str | None, all_games: bool, keep_running: bool) -> Answer:
     """Do the whole job on the Harbour Lights club's made-up world.
 
     Starts the shipped catalog over HTTP, takes the club's list for a game, provisions a server in FOLDER, starts it,
-    lets a simulated player join, and stops it. Run it again: what is there is kept. Gloamwick needs Mono; the other
-    games need nothing else.
+    lets a simulated player join, and stops it. Run it again: what is there is kept. One of the games needs Mono;
+    the others need nothing else.
     """
     from rhizon.app.demo import demo as show
-    from rhizon.app.demo import demo_all
+    from rhizon.app.demo import demo_all, demo_licence
     from rhizon.cli.terminal import Console, stop_signals
 
     if all_games and game is not None:
         raise click.UsageError("--all is every game; leave --game out.")
     reporter = call.log_reporter(log=(call.out.verbose or keep_running) and not all_games)
-    if not call.out.quiet and not call.out.events and (all_games or game in (None, "tarnholt")):
+    licences = [demo_licence(call.host, one) for one in (DEMO_GAMES if all_games else (game or FIRST,))]
+    for title in filter(None, licences if not call.out.quiet and not call.out.events else ()):
         click.echo(
-            "Tarnholt is a made-up game. Its sample licence belongs to this stand-in, and the demo accepts it for\n"
+            f"{title} is a made-up game. Its sample licence belongs to this stand-in, and the demo accepts it for\n"
             "you. The licence of a real game is only ever accepted by a person.",
             err=True,
         )
@@ -69,10 +69,10 @@ def demo(call: Call, folder: Path | None, game: str | None, all_games: bool, kee
     typed = Console().line if keep_running else lambda: None
     done = show(
         call.host,
-        folder or Path("harbour-lights" if game in (None, "tarnholt") else f"harbour-{game}"),
+        folder or Path("harbour-lights" if game in (None, FIRST) else f"harbour-{game}"),
         reporter,
         stop_signals,
-        game=game or "tarnholt",
+        game=game or FIRST,
         keep_running=keep_running,
         console=typed,
     )

@@ -133,8 +133,9 @@ def _meaning(file: FileFacts, key: str, value: str) -> str:
         at = line.find(key)
         if at < 0 or (value and value not in line[at:]):
             continue
-        behind = re.search(r"(?:\s#|\s;|//|--|<!--)\s*(?P<text>[^#;]*?)\s*(?:-->)?\s*$", line[at + len(key) :])
-        if behind is not None and behind["text"] and value not in behind["text"]:
+        end = line.find(value, at + len(key)) + len(value) if value else at + len(key)
+        behind = re.match(r"[\"'\s,;})\]/>=]*?(?:#|;|//|--|<!--)\s*(?P<text>[^#;]*?)\s*(?:-->)?\s*$", line[end:])
+        if behind is not None and behind["text"]:
             return behind["text"]
         before = _COMMENT.match(lines[number - 1]) if number else None
         return before["text"] if before is not None else ""
