@@ -225,3 +225,52 @@ class NewGame(Case):
         self.good("start", "mine")
         self.write("mine/night.yaml", self.text("mine/night.yaml").replace("bell_port", "bell_post"))
         self.good("stop", "mine")
+
+    def test_described_by_a_folder_and_shared(self) -> None:
+        """A definition begun by a server that is there, tried on a copy of it; one that a catalog gives is agreed to by
+        its hash, and asked for again when it would run something else."""
+        self.shelf("saltlode", {"build 20417": {"version.txt": "build 20417", "terms.txt": "Read it."}})
+        self.write("mine.list.toml", HEAD.format(game="saltlode") + "[content]\n")
+        self.good("provision", "mine.list.toml", "mine", "--accept-licence")
+        self.started()
+        tried = self.good("game", "try", "saltlode.game.toml", "--server", "mine", "--loader", "own", "--json").result
+        started = tried["started"]
+        self.assertEqual((started["exit_code"], started["listening"]), (0, {"shaft": True, "winch": True}))
+        self.assertNotEqual(started["lines"], [])
+        seen = {one["name"]: one["matches"] for one in tried["patterns"]}
+        self.assertEqual((seen["ready"], seen["closed"], seen["content_begin"]), (1, 1, 0))
+        made = self.good("game", "new", "salt", "--from", "mine", "--json").result
+        self.assertIn("a .py file", made["found"][0])
+        self.good("game", "check", "salt.game.toml")
+        # a definition that changes another one, and says only that
+        self.write("deep.game.toml", 'format = "rhizon-game/1"\nextends = "saltlode"\nid = "deep"\ntitle = "Deep"\n')
+        shown = self.good("game", "show", "deep", "--json").result
+        self.assertEqual((shown["title"], shown["ports"][0]["default"]), ("Deep", 26110))
+        wrong = 'extends = "saltlode"\nformat = "rhizon-game/1"\nid = "deep"\ntitle = 1\n[console.tcp]\nport = "wich"\n'
+        self.write("deep.game.toml", wrong)
+        told = self.rhizon("game", "check", "deep.game.toml", "--json").error["message"]
+        self.assertIn("line 4, title: 1: text is expected", told)
+        self.assertIn('for example: title = "Drift Mill"', told)
+        # shared through a catalog
+        (self.folder / "else").mkdir()
+        self.rename_shelf()
+        refused = self.rhizon("game", "fetch", "saltlode", "--catalog", "shelf", "--json")
+        self.assertEqual((refused.code, refused.result["written"]), (1, ""))
+        self.assertIn("the server: {runtime} {runtime_flags} lode.py {arguments}", refused.result["runs"])
+        agree = ("--agree", refused.result["sha256"][:12])
+        self.good("game", "fetch", "saltlode", "--catalog", "shelf", *agree)
+        self.assertTrue((self.folder / "config/games/saltlode.game.toml").is_file())
+        shared = self.folder / "shelf/saltlode.game.toml"
+        shared.write_text(shared.read_text().replace('"lode.py", "{arguments}"]', '"lode.py", "-x"]'))
+        shared.write_text(shared.read_text().replace('"lode.py", "-x"]', '"lode.py", "{arguments}", "-x"]'))
+        self.good("catalog", "build", "shelf")
+        again = self.rhizon("game", "fetch", "saltlode", "--catalog", "shelf", *agree, "--json")
+        self.assertEqual((again.code, again.error["code"]), (4, "not-agreed"))
+        changed = self.rhizon("game", "fetch", "saltlode", "--catalog", "shelf", "--json").result
+        self.assertEqual(len(changed["new"]), 2)
+
+    def rename_shelf(self) -> None:
+        """Moves the catalog away, so that the definition beside it is found no more."""
+        (self.folder / "shelf").mkdir()
+        for name in ("server", "saltlode", "shelf.toml", "catalog.json", "saltlode.game.toml"):
+            (self.folder / name).rename(self.folder / "shelf" / name)
