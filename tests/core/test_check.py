@@ -2,6 +2,7 @@
 
 import json
 import platform
+import shutil
 import sys
 import unittest
 from pathlib import Path
@@ -11,6 +12,7 @@ import msgspec
 
 from rhizon.core.archives.entries import Archive
 from rhizon.core.archives.scan import Scanned, scan
+from rhizon.core.check.native_libraries import needed_libraries
 from rhizon.core.check.native_text import encoding_of, repeated_keys
 from rhizon.core.check.observation import (
     ContentFile,
@@ -296,3 +298,19 @@ class NativeText(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class NativeLibraries(unittest.TestCase):
+    def test_what_a_program_needs(self) -> None:
+        program = Path(shutil.which("ls") or "/bin/ls")
+        data = program.read_bytes() if program.is_file() else b""
+        found = needed_libraries(data)
+        if found is None:
+            self.skipTest("this system's ls is no dynamically linked ELF program")
+        self.assertTrue(any(name.startswith("libc.") for name in found.names), found)
+        renamed = needed_libraries(data.replace(b"libc.so.6", b"libq.so.6"))
+        assert renamed is not None
+        self.assertIn("libq.so.6", renamed.names)
+        for end in (*range(0, 4096, 37), *range(4096, len(data), 9973)):
+            needed_libraries(data[:end])  # damaged: nothing, or what is left, and never an error
+        self.assertIsNone(needed_libraries(b"#!/bin/sh\n" * 20))

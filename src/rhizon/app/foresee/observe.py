@@ -29,9 +29,11 @@ from rhizon.adapters.transact import RHIZON
 from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
 from rhizon.app.foresee.good_runs import seen_in_good_runs
 from rhizon.app.foresee.known_worlds import known_worlds
+from rhizon.app.foresee.native import missing_libraries
 from rhizon.app.host import Host
 from rhizon.app.instance.backup_places import last_backup
 from rhizon.app.instance.edited_files import native_edits
+from rhizon.app.instance.native_files import started_in
 from rhizon.app.instance.reservations import known_servers, others_than
 from rhizon.app.instance.state import InstanceState
 from rhizon.app.instance.worlds import world_holder, world_named_in_file, world_version
@@ -52,6 +54,7 @@ from rhizon.core.check.port_rules import numbers_in_files
 from rhizon.core.check.program_head import HEAD, made_for, own_name
 from rhizon.core.errors import StateError
 from rhizon.core.finding import Finding
+from rhizon.core.launch import start_environment
 from rhizon.core.model.setting import Stored
 from rhizon.core.names import printable
 from rhizon.core.runtimes import family_of
@@ -91,6 +94,7 @@ def observe(
         folders_by_case=_folders_by_case(state),
         unwritable=tuple(_unwritable(state)),
         programs=dict(_programs(state)),
+        missing_libraries=missing_libraries(state, _variables(state)),
         no_programs=_mounted_with(home.folder, "ST_NOEXEC"),
         other_loaders=_other_loaders(state),
     )
@@ -278,6 +282,15 @@ def _runtime(host: Host, state: InstanceState, *, ask: bool) -> RuntimeSeen | No
     if report is None:
         return RuntimeSeen(state="silent", environment=noise)
     return RuntimeSeen(state="answers", major=report.major, version=report.version, environment=noise)
+
+
+def _variables(state: InstanceState) -> dict[str, str]:
+    """What the server is started with beside the person's own, as far as it can be read."""
+    instance = state.instance
+    found = start_environment(state.game, instance.runtime, instance.heap_mib, state.lock.target.loader)
+    with contextlib.suppress(StateError):
+        found |= started_in(state.home, state.game)
+    return found
 
 
 def _programs(state: InstanceState) -> Iterator[tuple[str, str]]:

@@ -18,6 +18,7 @@ __all__ = [
     "disk",
     "give_heap",
     "heap_command",
+    "libraries",
     "memory",
     "open_files",
     "programs",
@@ -155,6 +156,14 @@ def programs(seen: Observation) -> Iterator[Finding]:
         if own and made_for not in ("", own) and (own, made_for) not in _ALSO_RUNS:
             what = f"it is a program for {made_for}, and this machine is {own}"
             yield error("program-foreign", path, what, "Get the build of it that was made for this machine.")
+
+
+def libraries(seen: Observation) -> Iterator[Finding]:
+    """A native program that needs libraries which this machine does not have."""
+    for path, names in seen.missing_libraries.items():
+        what = f"it needs {', '.join(names[:4])}, which this machine does not have"
+        remedy = "Install the package that has it, or put it into a folder of LD_LIBRARY_PATH."
+        yield error("library-missing", path, what, remedy)
 
 
 def clock(seen: Observation) -> Iterator[Finding]:

@@ -142,7 +142,8 @@ class Observation(msgspec.Struct, frozen=True, kw_only=True):
     nothing loads, ``in_subfolders`` are too deep and ``disabled`` have another ending; ``odd_files`` have the ending of
     one and are no ordinary files. ``folders_by_case`` have the name of one that the server reads but for capitals;
     ``unwritable`` are folders that the server must write; ``programs`` what starts the server, by path, with the
-    machine that it was made for; ``other_loaders`` files of loaders that it does not use, by the loader's title."""
+    machine that it was made for; ``other_loaders`` files of loaders that it does not use, by the loader's title.
+    ``missing_libraries`` are shared libraries that a native program of the server lacks, by its path."""
 
     folder: str
     game: GameDefinition
@@ -163,6 +164,7 @@ class Observation(msgspec.Struct, frozen=True, kw_only=True):
     folders_by_case: dict[str, str] = {}
     unwritable: tuple[str, ...] = ()
     programs: dict[str, str] = {}
+    missing_libraries: dict[str, tuple[str, ...]] = {}
     no_programs: bool = False
     other_loaders: dict[str, str] = {}
 

@@ -29,6 +29,7 @@ RULES: tuple[Rule, ...] = (
     Rule("runtime", machine_rules.runtime),
     Rule("runtime", machine_rules.runtime_environment),
     Rule("runtime", machine_rules.programs),
+    Rule("runtime", machine_rules.libraries),
     Rule("runtime", machine_rules.runtime_for_content),
     Rule("licence", settings_rules.licence_answer),
     Rule("content", content_rules.wrong_by_itself),

@@ -1,5 +1,6 @@
 """The targets that could carry a list, the preferred first."""
 
+import contextlib
 from collections.abc import Iterator
 
 from rhizon.core.errors import NoSolutionError
@@ -22,13 +23,33 @@ def candidates(request: Request, game: GameDefinition, host: HostFiles) -> list[
     if found:
         return found
     stocked = [f"{one.version}{_on(one.branch)}" for one in host.server]
+    otherwise = _spelled_otherwise(game, host)
     builds = ", ".join(f"{one.loader} {one.build}" for one in host.loaders) or "of no loader"
     raise NoSolutionError(
         "no-target",
         f"no target that {request.source} allows is available: {_words(request)}",
-        details=[f"the catalog has {game.title} {', '.join(stocked) or 'in no version'}", f"and the builds {builds}"],
+        details=[
+            f"the catalog has {game.title} {', '.join(stocked) or 'in no version'}",
+            f"and the builds {builds}",
+            *otherwise,
+        ],
         hint="Widen [target] in the list, or add a catalog that has it.",
     )
+
+
+def _spelled_otherwise(game: GameDefinition, host: HostFiles) -> list[str]:
+    """Versions that the catalog and the definition seem to spell differently."""
+    lines = []
+    for one in host.server:
+        if one.version in game.versions:
+            continue
+        with contextlib.suppress(ValueError):
+            own = parse_version(one.version)
+            for known in game.versions:
+                with contextlib.suppress(ValueError):
+                    if parse_version(known) == own:
+                        lines.append(f"the catalog calls it {one.version}, the definition {known}: one has to change")
+    return lines
 
 
 def _on(branch: str) -> str:
