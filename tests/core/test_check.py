@@ -181,6 +181,7 @@ ROWS: tuple[tuple[str, dict[str, Any], str], ...] = (
     ("a world of tonight", {"world": with_(WORLD, newest="2026-11-28T23:00:00Z")}, ""),
     ("a program for others", {"programs": {"./host": "ARM64"}, "machine": with_(MACHINE, processor="x86-64")}, "error program-foreign"),
     ("an older program", {"programs": {"./host": "x86", "./x": ""}, "machine": with_(MACHINE, processor="x86-64")}, ""),
+    ("a library too few", {"missing_libraries": {"host": ("libtide.so.2",)}}, "error library-missing"),
     ("any program", {"programs": {"./host": "Windows"}}, ""),
     ("runtime gone", {"runtime": RuntimeSeen(state="missing")}, "error runtime-gone"),
     ("runtime silent", {"runtime": RuntimeSeen(state="silent")}, "error runtime-gone"),

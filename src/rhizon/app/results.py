@@ -36,6 +36,9 @@ from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult
 from rhizon.app.publish.serve import Serving
+from rhizon.app.reach.addresses import Addresses
+from rhizon.app.reach.chain import Chain
+from rhizon.app.reach.opened import PortsOpened
 from rhizon.app.remote.check_there import CheckThereResult
 from rhizon.app.remote.control_there import ControlThereResult
 from rhizon.app.remote.log_there import LogThere
@@ -79,6 +82,7 @@ class Script(msgspec.Struct, frozen=True, kw_only=True):
 
 
 RESULTS: dict[str, tuple[type, ...]] = {
+    "address": (Addresses,),
     "adopt": (AdoptResult,),
     "backup": (BackupResult, Backups, VerifyResult),
     "bom": (BomResult,),
@@ -104,8 +108,9 @@ RESULTS: dict[str, tuple[type, ...]] = {
     "list": (Listing,),
     "lock": (LockResult,),
     "memory": (MemoryAdvice,),
-    "ports": (Ports, PortsMoved),
+    "ports": (Ports, PortsMoved, PortsOpened),
     "provision": (ProvisionResult,),
+    "reach": (Chain,),
     "rename": (RenameResult,),
     "repair": (RepairResult,),
     "restore": (RollBackResult, RestoreThereResult),

@@ -4,6 +4,7 @@ import sys
 from pathlib import Path
 
 from rhizon.app.host import this_host
+from rhizon.app.reach.opened import renew_ports
 from rhizon.app.run.crashes import after_crash, after_ready
 from rhizon.core.errors import RhizonError
 
@@ -14,6 +15,8 @@ def main() -> int:
     """The exit code: 0 where it could be done."""
     event, folder = sys.argv[1], Path(sys.argv[2])
     try:
+        if event == "renew":
+            return 0 if renew_ports(this_host(), folder) else 1
         if event == "crashed":
             after_crash(this_host(), folder)
         else:

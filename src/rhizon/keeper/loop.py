@@ -20,7 +20,7 @@ from rhizon.keeper.launched import began
 from rhizon.keeper.notify import ServiceManager
 from rhizon.keeper.output import Output, archive_run
 from rhizon.keeper.pages import Pages
-from rhizon.keeper.places import INPUT, LIFE, OWN, RUNNING, read_json, write_json
+from rhizon.keeper.places import INPUT, LIFE, OPENED, OWN, RUNNING, read_json, write_json
 from rhizon.keeper.process import KILL_SECONDS, Server
 from rhizon.keeper.ready import READY_MARK, ReadyWatch
 from rhizon.keeper.samples import Samples
@@ -36,6 +36,7 @@ STOP_PER_START = 5  # times the seconds from start to ready: a machine that is b
 LONGEST_PAUSE = 600.0
 MOST_ANSWERS = 10_000
 EVENT_SECONDS = 900.0
+LOOK_SECONDS = 15.0  # at what has to be renewed
 SIGNALS = {
     "interrupt": signal.SIGINT,
     "terminate": signal.SIGTERM,
@@ -75,6 +76,7 @@ class Keeper:
         self._restarts: list[float] = []
         self._life: dict[str, Any] = {"restarts": 0}
         self._attended = job.attended
+        self._look_again = 0.0
 
     # ---- the loop
 
@@ -121,6 +123,7 @@ class Keeper:
                 self._hurry()
                 if self._samples is not None and self._samples.due:
                     self._samples.take(self._server.family())
+        self._renew()
         if self._event is not None:
             process, until = self._event
             if process.poll() is not None:
@@ -135,6 +138,16 @@ class Keeper:
                 self._start_again()
             return True
         return False
+
+    def _renew(self) -> None:
+        """A router forgets what it forwards unless it is asked again in time; a command of Rhizon does that."""
+        if self._server is None or time.monotonic() < self._look_again or not self._job.events:
+            return
+        self._look_again = time.monotonic() + LOOK_SECONDS
+        opened = read_json(self._own / OPENED)
+        if opened is not None and time.time() >= float(opened.get("renew_at") or 0) and "renew" not in self._untold:
+            self._untold.append("renew")
+            self._next_event()
 
     # ---- the server
 

@@ -10,6 +10,7 @@ __all__ = [
     "JOB",
     "LIFE",
     "LOCK",
+    "OPENED",
     "OUTPUT",
     "OWN",
     "RUNNING",
@@ -29,6 +30,7 @@ INPUT = "console-input"  # the FIFO that is the server's standard input
 SOCKET = "console"
 OUTPUT = "last-run.log"  # what the server prints, of the current or the last run
 TIMES = "last-run.times"  # lines of "offset time": when output came
+OPENED = "opened-ports.json"  # what a router forwards because it was asked to, and when to ask again
 RUNS = "runs"  # logs of earlier runs, compressed
 
 

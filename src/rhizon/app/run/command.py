@@ -17,7 +17,7 @@ from rhizon.core.names import RelPath
 from rhizon.core.settings.apply import in_file
 from rhizon.core.settings.dialects import DIALECTS
 
-__all__ = ["StartCommand", "Ways", "command_of", "ways_of"]
+__all__ = ["StartCommand", "Ways", "command_of", "setting_now", "ways_of"]
 
 Ways = tuple[dict[str, Any] | None, dict[str, Any] | None, dict[str, Any] | None]  # watch, launcher, console
 
@@ -110,11 +110,11 @@ def _secret(home: InstanceFolder, game: GameDefinition, name: str | None) -> str
     """The value of a secret setting as the server's own files say it now."""
     if name is None:
         return ""
-    value = _now(home, game, name)
+    value = setting_now(home, game, name)
     return str(game.settings[name].default if value is None else value)
 
 
-def _now(home: InstanceFolder, game: GameDefinition, name: str) -> str | int | bool | None:
+def setting_now(home: InstanceFolder, game: GameDefinition, name: str) -> str | int | bool | None:
     """What the server's own files say of a setting."""
     setting = game.settings.get(name)
     if setting is None or setting.store is None:
@@ -124,5 +124,5 @@ def _now(home: InstanceFolder, game: GameDefinition, name: str) -> str | int | b
 
 def _address(home: InstanceFolder, game: GameDefinition) -> str:
     """Where the server can be reached from here."""
-    address = str(_now(home, game, "address") or "")
+    address = str(setting_now(home, game, "address") or "")
     return "127.0.0.1" if address in ("", "0.0.0.0", "*") else "::1" if address == "::" else address

@@ -54,6 +54,8 @@ COMMANDS: dict[str, Command] = {
     "set": Command("set:set_", "Change settings in the server's own files.", TUNE),
     "memory": Command("memory:memory", "Estimate or measure how much memory a server needs.", TUNE),
     "ports": Command("ports:ports", "List or move ports; print firewall and router rules.", TUNE),
+    "address": Command("address:address", "List the addresses of a server to hand out.", SHARE),
+    "reach": Command("address:reach", "Find what keeps players from a server.", SHARE),
     "rename": Command("rename:rename", "Give a server another name or a note.", TUNE),
     "check": Command("check:check", "Check servers for problems; changes nothing.", KEEP),
     "repair": Command("repair:repair", "Put back placed files that are missing or changed.", KEEP),

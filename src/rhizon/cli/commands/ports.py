@@ -1,5 +1,6 @@
 """``rhizon ports``."""
 
+import re
 from collections import Counter
 from typing import TYPE_CHECKING
 
@@ -28,9 +29,11 @@ __all__ = ["ports"]
         ("rhizon ports", "all ports of all servers, who listens, and the addresses to hand out"),
         ("rhizon ports marsh --rules table", "what to forward on the router"),
         ("rhizon ports marsh --move --port game=21700 --dry-run", "show what another game port would change"),
+        ("rhizon ports marsh --open --lease 2h", "ask the router to forward them; its keeper renews that"),
+        ("rhizon ports marsh --close", "ask it to forward them no more"),
     ),
     tables=True,
-    dry_run="With --move: show what would change and change nothing.",
+    dry_run="Show what would change, and change and ask for nothing.",
     stops=True,
 )
 @click.argument("server", type=SERVER, required=False)
@@ -44,17 +47,34 @@ __all__ = ["ports"]
     shell_complete=complete_roles,
     help="With --move: port number of a role.",
 )
-def ports(call: Call, server: Server | None, kind: str | None, move: bool, fixed: tuple[str, ...]) -> Answer | None:
+@click.option("--open", "open_", is_flag=True, help="Ask the router to forward the ports (PCP, NAT-PMP, UPnP IGD).")
+@click.option("--lease", default="2h", metavar="TIME", help="With --open: for how long, as in 30m, 2h or 1d (2h).")
+@click.option("--close", "close_", is_flag=True, help="Ask the router to forward them no more.")
+def ports(
+    call: Call,
+    server: Server | None,
+    kind: str | None,
+    move: bool,
+    fixed: tuple[str, ...],
+    open_: bool,
+    lease: str,
+    close_: bool,
+) -> Answer | None:
     """List the ports of a server, or of all servers of this machine.
 
     Which number for what, where it is stored, whether somebody listens now, and the addresses to hand out. --rules
-    prints what a firewall has to let in (nftables, ufw, firewalld) or what a router has to forward (table); nothing is
-    opened by itself. --move gives the server other numbers, in every place that needs them.
+    prints what a firewall has to let in (nftables, ufw, firewalld) or what a router has to forward (table). Nothing is
+    opened by itself: only --open asks the router, by PCP, NAT-PMP or UPnP, and --close takes that back. --move gives
+    the server other numbers, in every place that needs them.
     """
     from rhizon.app.tune.list_ports import list_ports
 
+    if open_ or close_:
+        if server is None or kind is not None or move or fixed or (open_ and close_):
+            raise click.UsageError("--open and --close take one server, and no other option but --lease.")
+        return _at_the_router(call, server, lease if open_ else None)
     if (fixed or call.stop_first or call.dry_run) and not move:
-        raise click.UsageError("--port, --stop-first and --dry-run go with --move.")
+        raise click.UsageError("--port, --stop-first and --dry-run go with --move, --open or --close.")
     if move:
         if server is None or kind is not None:
             raise click.UsageError("--move takes one server, and no --rules.")
@@ -77,6 +97,39 @@ def ports(call: Call, server: Server | None, kind: str | None, move: bool, fixed
         _next(found, server) if found.ports else (),
         good=not found.findings or bool(found.ports),
     )
+
+
+def _at_the_router(call: Call, server: Server, lease: str | None) -> Answer:
+    """Asks the router to forward the ports for a while, or (None) no more."""
+    from rhizon.app.reach.opened import close_ports, open_ports
+
+    if lease is None:
+        done = close_ports(call.host, server.folder, call.reporter, dry_run=call.dry_run)
+        verb = "would be closed" if done.planned else "closed"
+        text = f"{counted(len(done.closed), 'port')} {verb}" if done.closed else "the router forwards nothing for it"
+    else:
+        done = open_ports(call.host, server.folder, _seconds(lease), call.reporter, dry_run=call.dry_run)
+        verb = "would be asked for" if done.planned else "forwarded"
+        text = f"{counted(len(done.opened), 'port')} {verb} by the router {done.gateway}"
+    call.close()
+
+    def body(to: "Console") -> None:
+        for one in done.opened:
+            until = "" if done.planned else f" until {one.until} ({one.how}); renewed while the server runs"
+            say(to, f"{one.role}: {one.protocol} {one.external} → {one.internal}{until}")
+        for line in done.closed:
+            say(to, line)
+
+    steps = [Step(("rhizon", "address", server.label, "--ask-router"), "the address to hand out")]
+    return Answer(done, f"{done.name}: {text}", body, done.findings, steps if lease is not None else ())
+
+
+def _seconds(text: str) -> int:
+    """A time such as 2h. Raises UsageError."""
+    match = re.fullmatch(r"(\d{1,6})([smhd])", text.strip().lower())
+    if match is None:
+        raise click.UsageError(f"--lease {text!r}: a time such as 30m, 2h or 1d is expected.")
+    return int(match[1]) * {"s": 1, "m": 60, "h": 3600, "d": 86400}[match[2]]
 
 
 def _move(call: Call, server: Server, fixed: dict[str, int]) -> Answer:

@@ -1,0 +1,201 @@
+"""The way of a player to a server, link by link: the first one that is broken, and what mends it."""
+
+import re
+import shutil
+import subprocess
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from rhizon.adapters.host import every_address, socket_in_use
+from rhizon.adapters.keepers import life_of
+from rhizon.adapters.routers import RouterSays, find_router
+from rhizon.app.host import Host
+from rhizon.app.instance.exclusive import started_elsewhere
+from rhizon.app.instance.state import InstanceState, require_instance_state
+from rhizon.app.reach.opened import read_opened
+from rhizon.app.run.command import setting_now
+from rhizon.core.allocate.port_roles import port_places
+from rhizon.core.allocate.rules import OpenPort
+from rhizon.core.errors import RhizonError
+from rhizon.core.model.setting import PortDefinition
+from rhizon.core.reach.kinds import address_kind, is_public, kind_words
+from rhizon.core.words import command_line
+
+__all__ = ["Chain", "Link", "follow_chain"]
+
+Holds = Literal["yes", "no", "unknown"]
+FIREWALL_SECONDS = 10
+
+
+class Link(msgspec.Struct, frozen=True, kw_only=True):
+    """One link: whether it ``holds``, what was seen, and what mends it."""
+
+    link: str
+    holds: Holds
+    what: str
+    fix: str = ""
+
+
+class Chain(msgspec.Struct, frozen=True, kw_only=True):
+    """All links in the order in which a player meets them from inside out; ``broken`` is the first that does not hold,
+    "" where none is known to be broken."""
+
+    folder: str
+    name: str
+    broken: str
+    links: tuple[Link, ...]
+
+
+def follow_chain(host: Host, folder: Path, *, ask_router: bool) -> Chain:
+    """Raises StateError. The router is asked only where that was said; links behind a broken one are looked at too."""
+    home = host.home(folder).required()
+    state = require_instance_state(host, home)
+    links = [_process(host, state), _bound(state), *_sockets(state), _firewall(state), _router(state, ask=ask_router)]
+    broken = next((one.link for one in links if one.holds == "no"), "")
+    return Chain(folder=str(home.folder), name=state.instance.name, broken=broken, links=tuple(links))
+
+
+def _process(host: Host, state: InstanceState) -> Link:
+    home = state.home
+    start = command_line("rhizon", "start", home.folder)
+    if home.running() is not None:
+        life = life_of(home)
+        if life is not None and life.state == "starting":
+            return Link(
+                link="process",
+                holds="no",
+                what="it is starting",
+                fix=f"Wait: {command_line('rhizon', 'wait', home.folder)}",
+            )
+        return Link(link="process", holds="yes", what="it runs, and is ready")
+    pid = started_elsewhere(host, home)
+    if pid is not None:
+        return Link(link="process", holds="yes", what=f"it runs as process {pid}, started without Rhizon")
+    return Link(link="process", holds="no", what="it is not running", fix=f"Start it: {start}")
+
+
+def _bound(state: InstanceState) -> Link:
+    """The address that the server listens on."""
+    said = str(setting_now(state.home, state.game, "address") or "")
+    kind = address_kind(said)
+    change = command_line("rhizon", "set", state.home.folder, "address=0.0.0.0")
+    if said in ("", "*") or kind == "none":
+        return Link(link="address", holds="yes", what="it listens on every address of this machine")
+    if kind == "loopback":
+        what = f"it listens on {said}: only programs of this machine reach it"
+        return Link(link="address", holds="no", what=what, fix=f"Listen on every address: {change}")
+    if kind != "name" and said not in every_address():
+        what = f"it is to listen on {said}, which this machine does not have"
+        return Link(link="address", holds="no", what=what, fix=f"Listen on every address: {change}")
+    return Link(link="address", holds="yes", what=f"it listens on {said} ({kind_words(kind)})")
+
+
+def _sockets(state: InstanceState) -> list[Link]:
+    """Whether something listens on each port."""
+    links = []
+    for role, port in port_places(state.game, state.lock).items():
+        number = state.instance.ports.get(role)
+        if number is None:
+            continue
+        for protocol in port.protocols:
+            listening = socket_in_use(number, protocol)
+            log = command_line("rhizon", "log", state.home.folder)
+            links.append(
+                Link(
+                    link=f"{role} port",
+                    holds="yes" if listening else "no",
+                    what=f"{'something' if listening else 'nothing'} listens on {protocol} {number}",
+                    fix="" if listening else f"See what the server says of it: {log}",
+                )
+            )
+    return links
+
+
+def _open_ports(state: InstanceState) -> list[OpenPort]:
+    found = []
+    for role, port in port_places(state.game, state.lock).items():
+        first = state.instance.ports.get(role)
+        if first is not None:
+            last = first + (port.count if isinstance(port, PortDefinition) else 1) - 1
+            found += [
+                OpenPort(server=state.instance.name, role=role, first=first, last=last, protocol=protocol)
+                for protocol in port.protocols
+            ]
+    return found
+
+
+def _firewall(state: InstanceState) -> Link:
+    """The firewall of this machine, as far as it can be read: nftables says what it does to those that come in."""
+    program = shutil.which("nft") or shutil.which("nft", path="/usr/sbin:/sbin")
+    text = _ruleset(program) if program is not None else None
+    rule = command_line("rhizon", "ports", state.home.folder, "--rules", "nftables")
+    if text is None and program is not None:
+        what = "its rules cannot be read here (only root may)"
+        return Link(link="firewall", holds="unknown", what=what, fix=f"What it has to let in: {rule}")
+    if text is None:
+        return Link(link="firewall", holds="yes", what="no firewall is known on this machine")
+    if not re.search(r"hook input[^}]*?policy drop", text) and not re.search(r"\b(?:drop|reject)\b", text):
+        return Link(link="firewall", holds="yes", what="it lets everything in")
+    closed = [
+        one
+        for one in _open_ports(state)
+        if not re.search(rf"\b{one.protocol} dport \{{?[^}}\n]*\b{one.first}\b[^}}\n]*\}}?[^\n]*accept", text)
+        and not re.search(rf"\b{one.protocol} dport {one.first}-{one.last}\b[^\n]*accept", text)
+    ]
+    if closed and re.search(r"hook input[^}]*?policy drop", text):
+        names = ", ".join(f"{one.protocol} {one.first}" for one in closed)
+        return Link(link="firewall", holds="no", what=f"it lets nothing in at {names}", fix=f"Add the rules of: {rule}")
+    what = "it has rules that refuse; whether for these ports was not decided" if closed else "it lets the ports in"
+    return Link(link="firewall", holds="unknown" if closed else "yes", what=what)
+
+
+def _ruleset(program: str) -> str | None:
+    try:
+        done = subprocess.run([program, "list", "ruleset"], capture_output=True, text=True, timeout=FIREWALL_SECONDS)
+    except (OSError, subprocess.SubprocessError):
+        return None
+    return done.stdout if done.returncode == 0 else None
+
+
+def _router(state: InstanceState, *, ask: bool) -> Link:
+    """What is between this machine and the internet."""
+    name = state.home.folder
+    public = [one for one in every_address() if is_public(one) and ":" not in one]
+    if public:
+        return Link(link="router", holds="yes", what=f"this machine has an address of the internet: {public[0]}")
+    opened = read_opened(state.home)
+    if not ask:
+        what = "the router was not asked"
+        if opened:
+            what = "the router forwards " + ", ".join(f"{one.protocol} {one.external}" for one in opened)
+        again = command_line("rhizon", "reach", name, "--ask-router")
+        return Link(link="router", holds="unknown", what=what, fix=f"Ask it: {again}")
+    try:
+        says = find_router().says()
+    except RhizonError as silent:
+        hand = command_line("rhizon", "ports", name, "--rules", "table")
+        return Link(link="router", holds="unknown", what=silent.message, fix=f"Forward the ports there by hand: {hand}")
+    return _asked(state, says, bool(opened))
+
+
+def _asked(state: InstanceState, says: RouterSays, opened: bool) -> Link:
+    kind = address_kind(says.outside)
+    if kind == "shared":
+        fix = "Ask the provider for an address of your own, or for IPv6."
+        return Link(link="router", holds="no", what=f"its address is {says.outside}: {kind_words(kind)}", fix=fix)
+    if kind != "public":
+        what = (
+            f"its address outside is {says.outside or 'none'}: {kind_words(kind)}, so another router stands before it"
+        )
+        return Link(link="router", holds="no", what=what, fix="Forward the ports on both, or put one into bridge mode.")
+    if not opened:
+        fix = f"Ask it to: {command_line('rhizon', 'ports', state.home.folder, '--open')}"
+        return Link(
+            link="router",
+            holds="no",
+            what=f"{says.outside} ({says.how}) forwards none of its ports by request",
+            fix=fix,
+        )
+    return Link(link="router", holds="yes", what=f"{says.outside} ({says.how}) forwards its ports")
