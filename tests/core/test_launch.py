@@ -82,9 +82,13 @@ class Commands(unittest.TestCase):
         loader = msgspec.structs.replace(
             DROVEMOOR.loaders["own"], command=("printf", "<%s>\\n", "first", "{arguments}", "{content}")
         )
-        game = msgspec.structs.replace(DROVEMOOR, loaders={"own": loader}, environment={"HARBOUR": "it's $HOME"})
+        game = msgspec.structs.replace(
+            DROVEMOOR, loaders={"own": loader}, environment={"HARBOUR": "it's $HOME", "TIDE": "a b:{PATH}:c"}
+        )
         content = ("herds/010-a", "herds/020-b c")
         script = start_scripts(game, "own", None, 96, content)[START_SCRIPTS[0]]
+        self.assertIn(b"export TIDE='a b:'\"$PATH\"':c'\n", script)
+        self.assertIn(b'set "TIDE=a b:%PATH%:c"', start_scripts(game, "own", None, 96, content)[START_SCRIPTS[1]])
         self.assertIn(b"export HARBOUR='it'\"'\"'s $HOME'", script)
         texts = (
             b"",

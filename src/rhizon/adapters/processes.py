@@ -18,6 +18,7 @@ from rhizon.core.errors import StateError
 from rhizon.core.model.game import ConsoleRule, StopSignal
 from rhizon.core.words import command_line
 from rhizon.keeper.launched import Successor, adopt_orphans, wait_for_successor
+from rhizon.keeper.process import started_in
 
 if TYPE_CHECKING:
     from rhizon.keeper.consoles import ServerConsole
@@ -70,7 +71,7 @@ class ServerProcess:
             self._process = subprocess.Popen(
                 list(command),
                 cwd=folder,
-                env={**os.environ, **(environment or {})},
+                env=started_in(environment or {}),
                 stdin=subprocess.PIPE,
                 stdout=subprocess.PIPE,
                 stderr=subprocess.STDOUT,

@@ -124,7 +124,7 @@ def cmd_script(
     with the program's exit code."""
     lines = ["@echo off", "setlocal DisableDelayedExpansion", *(f"rem {one}" for one in remarks), 'cd /d "%~dp0"']
     lines += ['for /f "tokens=2 delims=:." %%a in (\'chcp\') do set "PAGE=%%a"', "chcp 65001 >nul"]
-    lines += [f'set "{name}={_literal(value)}"' for name, value in variables.items()]
+    lines += [f'set "{name}={_literal(value).replace("{PATH}", "%PATH%")}"' for name, value in variables.items()]
     if environment_file is not None:
         lines += [
             f"rem one variable per line in {environment_file}; # begins a comment",

@@ -16,6 +16,8 @@ from rhizon.core.names import RelPath
 from rhizon.core.runtimes import family_of
 from rhizon.core.start_cmd import ARGUMENTS, RUNTIME, cmd_script
 
+PATH_WORD = "{PATH}"  # in a variable: what the person's own PATH is when the script runs
+
 __all__ = ["START_SCRIPTS", "start_scripts"]
 
 START_SCRIPTS = (RelPath("start.sh"), RelPath("start.cmd"))
@@ -85,7 +87,10 @@ _PAIR = (
 def _unix(start: _Start) -> list[str]:
     """The script for POSIX shells."""
     lines = ["#!/bin/sh", *(f"# {one}" for one in start.remarks), 'cd "$(dirname "$0")" || exit 1']
-    lines += [f"export {name}={shlex.quote(value)}" for name, value in start.variables.items()]
+    lines += [
+        f"export {name}={shlex.quote(value)}".replace(PATH_WORD, "'\"$PATH\"'")
+        for name, value in start.variables.items()
+    ]
     if RUNTIME in start.command:
         lines += [
             f"runtime=${{RHIZON_RUNTIME:-{shlex.quote(start.recorded)}}}",

@@ -6,7 +6,7 @@ import signal
 import stat
 import subprocess
 import time
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -14,11 +14,18 @@ from rhizon.keeper.job import Job
 from rhizon.keeper.launched import Successor, adopt_orphans, began, find_successor
 from rhizon.keeper.places import INPUT, OUTPUT, OWN
 
-__all__ = ["Server"]
+__all__ = ["PATH_WORD", "Server", "started_in"]
 
+PATH_WORD = "{PATH}"  # in a variable: what this process has as its own PATH
 UNKNOWN_CODE = None  # of a process that is not our child
 KILL_SECONDS = 5.0
 SUCCESSOR_SECONDS = 5.0  # after its launcher's end a server is there, or will not be
+
+
+def started_in(variables: Mapping[str, str]) -> dict[str, str]:
+    """The variables of this process with those that a server is started with."""
+    own = {name: text.replace(PATH_WORD, os.environ.get("PATH", os.defpath)) for name, text in variables.items()}
+    return {**os.environ, **own}
 
 
 class Server:
@@ -54,7 +61,7 @@ class Server:
             child = subprocess.Popen(
                 job.command,
                 cwd=folder,
-                env={**os.environ, **job.environment},
+                env=started_in(job.environment),
                 stdin=given,
                 stdout=taken,
                 stderr=subprocess.STDOUT,
