@@ -12,7 +12,7 @@ from rhizon.core.model.instance import Instance
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.pack import Pack
 from rhizon.core.names import suggestions
-from rhizon.core.version import parse_range, parse_version
+from rhizon.core.version import numbered, parse_range, parse_version
 from rhizon.core.words import command_line
 
 __all__ = ["ContentChanges", "adjusted", "combined"]
@@ -73,7 +73,7 @@ def _list(wanted: ContentList, changes: ContentChanges) -> ContentList:
     for one, text in changes.held.items():
         wish = wishes.get(one)
         try:
-            span = parse_range(text)
+            span = numbered(parse_range(text))
         except ValueError as wrong:
             raise _no_range(one, text, str(wrong)) from None
         wishes[one] = msgspec.structs.replace(wish if isinstance(wish, Wish) else Wish(), range=span)

@@ -87,11 +87,11 @@ def _console(home: InstanceFolder, game: GameDefinition, address: str, ports: di
     if rule.fifo is not None:
         return {"by": "fifo", "fifo": rule.fifo}
     if rule.tcp is not None:
-        login = rule.tcp.login.replace("{password}", _secret(home, game, rule.tcp.password))
+        login = rule.tcp.login.replace("{password}", _secret(home, game, rule.tcp.password_setting))
         facts = {name: getattr(rule.tcp, name) for name in ("asks", "refused", "prompt")}
         return {"by": "tcp", "address": address, "port": ports[rule.tcp.port], "login": login, **facts}
     if rule.http is not None:
-        word = _secret(home, game, rule.http.password)
+        word = _secret(home, game, rule.http.password_setting)
         escaped = json.dumps(word)[1:-1] if "json" in rule.http.type else word
         return {
             "by": "http",

@@ -81,7 +81,7 @@ class Copies:
         folder = self._room / name
         state, home = self._state, self._state.home.folder
         left_out = {home / path for path in self._content.values()}
-        left_out |= {home / RHIZON}
+        left_out |= {home / RHIZON, home / (state.game.world.folder or RHIZON)}
         with state.home.inside() as inside:
             left_out |= {home / one for one in world_units(inside, state.game.world)}
         with translated("copy the server", folder):

@@ -43,13 +43,13 @@ class PlayersRule(Strict, frozen=True, kw_only=True):
 
 class TcpConsole(Strict, frozen=True, kw_only=True):
     """A console that takes lines over TCP at the port of a role. ``login`` is the first line that is sent, with the
-    secret setting ``password`` where it says ``{password}``; it is sent when the server has asked for it, where
+    secret setting ``password_setting`` where it says ``{password}``; it is sent when the server has asked for it, where
     ``asks`` is a pattern for that. ``refused`` is a pattern for the answer to a wrong one. What ``prompt`` matches at
     the beginning of a line is taken off."""
 
     port: Id
     login: Line = ""
-    password: Id | None = None
+    password_setting: Id | None = None
     asks: Line = ""
     refused: Line = ""
     prompt: Line = ""
@@ -57,8 +57,10 @@ class TcpConsole(Strict, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         for name in ("asks", "refused", "prompt"):
             check_pattern(getattr(self, name), name)
-        if ("{password}" in self.login) != (self.password is not None):
-            raise ValueError("login: `{password}` stands for the setting that `password` names; give both or neither")
+        if ("{password}" in self.login) != (self.password_setting is not None):
+            raise ValueError(
+                "login: `{password}` stands for the setting that `password_setting` names; give both or neither"
+            )
 
 
 class HttpConsole(Strict, frozen=True, kw_only=True):
@@ -72,14 +74,14 @@ class HttpConsole(Strict, frozen=True, kw_only=True):
     body: Line = "{command}"
     type: Line = "text/plain; charset=utf-8"
     headers: dict[Line, Line] = {}
-    password: Id | None = None
+    password_setting: Id | None = None
 
     def __post_init__(self) -> None:
         places = (self.path, self.body, *self.headers.values())
         if not any("{command}" in one for one in places):
             raise ValueError("`{command}` is required in the path or the body")
-        if any("{password}" in one for one in places) != (self.password is not None):
-            raise ValueError("`{password}` stands for the setting that `password` names; give both or neither")
+        if any("{password}" in one for one in places) != (self.password_setting is not None):
+            raise ValueError("`{password}` stands for the setting that `password_setting` names; give both or neither")
         if not self.path.startswith("/"):
             raise ValueError("path: it begins with /")
 

@@ -166,10 +166,10 @@ def _named_roles_exist(game: Parts) -> Iterator[str]:
     for name, rule in console.reached_at():
         if rule.port in roles and "tcp" not in roles[rule.port].protocols:
             yield f"console.{name}.port: {rule.port!r} is not a tcp port"
-        if rule.password is not None:
-            setting = game.settings.get(rule.password)
+        if rule.password_setting is not None:
+            setting = game.settings.get(rule.password_setting)
             if setting is None or not setting.secret or setting.store is None:
-                yield f"console.{name}.password: {rule.password!r} is not a secret setting with a place"
+                yield f"console.{name}.password_setting: {rule.password_setting!r} is not a secret setting with a place"
 
 
 def _derived_values_can_be_filled(game: Parts) -> Iterator[str]:

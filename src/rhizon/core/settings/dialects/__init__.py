@@ -5,6 +5,7 @@ refused where anything else would change. A new dialect is one new file and one 
 run over the whole table.
 """
 
+import functools
 from collections.abc import Mapping
 from typing import Protocol
 
@@ -48,8 +49,7 @@ class _Dialects(dict[str, Dialect]):
         base, _, encoding = name.partition("@")
         if not encoding or base not in self:
             raise KeyError(name)
-        made = self[name] = Encoded(self[base], encoding)
-        return made
+        return _encoded(base, encoding)
 
 
 DIALECTS: dict[str, Dialect] = _Dialects(
@@ -76,3 +76,8 @@ def dialect_of(path: str) -> Dialect | None:
     """The dialect of a file that no setting names, by its ending."""
     name = _ENDINGS.get(path.rpartition(".")[2].lower())
     return DIALECTS[name] if name is not None else None
+
+
+@functools.lru_cache(maxsize=64)
+def _encoded(base: str, encoding: str) -> Dialect:
+    return Encoded(DIALECTS[base], encoding)
