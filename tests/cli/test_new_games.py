@@ -226,6 +226,40 @@ class NewGame(Case):
         self.write("mine/night.yaml", self.text("mine/night.yaml").replace("bell_port", "bell_post"))
         self.good("stop", "mine")
 
+    def test_restored_on_another_machine(self) -> None:
+        """A backup and where its catalog is there; or a whole backup, and nothing else, not even the definition."""
+        self.archive("archives/hall-r9.zip", {"seam.ini": "seam=hall\ncut=r9\n", "hall.seam": "x=1\n"})
+        self.shelf("saltlode", {"build 20417": {"version.txt": "build 20417", "terms.txt": "Read it."}})
+        self.write("mine.list.toml", HEAD.format(game="saltlode") + '[content]\nhall = "*"\n')
+        self.good("provision", "mine.list.toml", "mine", "--accept-licence")
+        self.started()
+        ident = self.good("backup", "mine", "--backups", "disk", "--json").result["id"]
+        self.good("backup", "mine", "--backups", "whole", "--whole")
+        made = {one: self.text(f"mine/{one}", "latin-1") for one in ("lode.py", "seams/hall.seam", "wages/book.txt")}
+        (self.folder / "saltlode.game.toml").rename(self.folder / "definition")
+        self.rename_shelf("definition")
+        for number, (disk, more, code) in enumerate(
+            (
+                ("disk", (), 2),  # no definition
+                ("disk", ("--catalog", "nowhere"), 1),
+                ("disk", ("--catalog", "shelf"), 0),
+                ("whole", (), 0),
+            )
+        ):
+            for name in ("state", "config"):
+                if (self.folder / name).exists():
+                    (self.folder / name).rename(self.folder / f"{name}-{number}")
+            if number in (1, 2):
+                text = (self.folder / "shelf/definition").read_text()
+                self.write("config/games/saltlode.game.toml", text)
+            with self.subTest(disk=disk, more=more):
+                self.good("restore", f"again-{number}", "--of", ident, "--backups", disk, *more, code=code)
+                self.assertEqual((self.folder / f"again-{number}").exists(), code == 0)
+                if code == 0:
+                    got = {one: self.text(f"again-{number}/{one}", "latin-1") for one in made}
+                    self.assertEqual(got, made)
+                    self.assertIn("no problems", self.good("check", f"again-{number}").out)
+
     def test_described_by_a_folder_and_shared(self) -> None:
         """A definition begun by a server that is there, tried on a copy of it; one that a catalog gives is agreed to by
         its hash, and asked for again when it would run something else."""
@@ -269,8 +303,9 @@ class NewGame(Case):
         changed = self.rhizon("game", "fetch", "saltlode", "--catalog", "shelf", "--json").result
         self.assertEqual(len(changed["new"]), 2)
 
-    def rename_shelf(self) -> None:
+    def rename_shelf(self, definition: str = "saltlode.game.toml") -> None:
         """Moves the catalog away, so that the definition beside it is found no more."""
         (self.folder / "shelf").mkdir()
-        for name in ("server", "saltlode", "shelf.toml", "catalog.json", "saltlode.game.toml"):
+        names = {"server", "archives", "saltlode", "shelf.toml", "catalog.json", definition}
+        for name in names & {one.name for one in self.folder.iterdir()}:
             (self.folder / name).rename(self.folder / "shelf" / name)

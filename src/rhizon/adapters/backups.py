@@ -404,7 +404,7 @@ class Repository:
                 path = folder / f"{backup.when}.json"
                 write_atomic(path, encode_json(backup), 0o600)
                 return path
-            chunks = {one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks}
+            chunks = {one for part in backup.parts for file in part.values() for one in file.chunks}
             head = SealedHead(
                 format="rhizon-sealed/1",
                 id=backup.id,
@@ -425,6 +425,10 @@ class Repository:
     def bytes_of(self, file: SavedFile) -> bytes:
         """A small file whole. Raises :class:`TrustError`."""
         return b"".join(self.chunk(one) for one in file.chunks)
+
+    def chunks_of(self, file: SavedFile) -> Iterator[bytes]:
+        """A file piece by piece. Raises :class:`TrustError`."""
+        return self._chunks_ahead(file.chunks)
 
     def lay_out(
         self, files: Mapping[str, SavedFile], empty: Iterable[str], at: RelPath, inside: Inside, target: str
@@ -478,9 +482,7 @@ class Repository:
                     needed |= {f"{head.lane}/{name}" for name in head.pieces}
                     continue
                 backup = self.read(ident, when)
-                needed |= {
-                    one for part in (backup.world, backup.settings) for file in part.values() for one in file.chunks
-                }
+                needed |= {one for part in backup.parts for file in part.values() for one in file.chunks}
         freed = 0
         with translated("remove backups", self.root):
             pieces = [(file, file.stem) for file in self.root.glob("chunks/*/*.zst")]

@@ -52,7 +52,7 @@ def refetch(
         scripts = start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib, content)
         for data in scripts.values():
             host.store.add(data)
-        if lacking() and lock.loader is not None and lock.loader.install == "unpack":
+        if lacking():  # out of the archives that are there again
             wanted_files(lock, game, host.store, instance.runtime, allow_installer=False)
     except RhizonError as broken:
         why.append(printable(broken.message))
@@ -62,7 +62,7 @@ def refetch(
             "state-incomplete",
             f"{len(left)} files are no longer available: {', '.join(left[:4])}",
             details=why,
-            hint="Nothing was changed. Provision again from the list or pack, with a catalog that has them.",
+            hint="Nothing was changed. Provision again from the list or pack, or restore with --catalog, where one has them.",
         )
     reporter.done(f"{came} files that the store had lost were fetched")
     return came

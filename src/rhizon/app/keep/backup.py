@@ -3,6 +3,7 @@
 import contextlib
 import datetime
 import hashlib
+import tomllib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
@@ -11,7 +12,8 @@ from typing import NamedTuple
 import msgspec
 
 from rhizon.adapters.backups import STAMP, Repository, world_files
-from rhizon.adapters.files import free_bytes, translated
+from rhizon.adapters.files import free_bytes, read_bytes, translated
+from rhizon.adapters.games import GAMES
 from rhizon.adapters.host import now
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
@@ -27,10 +29,11 @@ from rhizon.app.keep.find_backup import BY_HAND
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import InputError, StateError, TrustError
 from rhizon.core.finding import Finding
-from rhizon.core.model.backup import Backup, BackupLinks, Consistency
+from rhizon.core.model.backup import Backup, BackupLinks, Consistency, SavedFile
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.kept import KeptFile, KeptState
+from rhizon.core.names import RelPath
 from rhizon.core.retention import Retention, parse_retention, to_keep
 from rhizon.core.units import size_text
 
@@ -64,13 +67,14 @@ class BackupResult(msgspec.Struct, frozen=True, kw_only=True):
 
 class BackupWishes(NamedTuple):
     """What a person asks for: another repository, which old backups to keep (such as ``7d,4w,6m``), whether to stop the
-    server (else saving is paused, where the definition says how), what to encrypt to."""
+    server (else saving is paused, where the definition says how), what to encrypt to, whether to save all files too."""
 
     backups: Path | None = None
     keep: str | None = None
     stop_first: bool = False
     dry_run: bool = False
     encryption: Encryption = Encryption()
+    whole: bool = False
 
 
 def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) -> BackupResult:
@@ -98,7 +102,7 @@ def back_up(host: Host, folder: Path, reporter: Reporter, wishes: BackupWishes) 
         if to is None:
             host.places.require_state()
         repository = _repository(host, wishes)
-        made = _make(host, state, repository, reporter, BY_HAND)
+        made = _make(host, state, repository, reporter, BY_HAND, whole=wishes.whole)
         if to is not None:
             _remember(home, made.id, repository.root)
         if rule is None:
@@ -175,6 +179,17 @@ def back_up_pulled(
     return msgspec.structs.replace(made, findings=(*made.findings, *findings))
 
 
+def _definitions(host: Host, state: InstanceState) -> dict[str, str]:
+    """The text of the game's definition and of those that it extends, where they do not ship with Rhizon."""
+    files = host.games(Path(state.instance.source).parent).files()
+    texts: dict[str, str] = {}
+    game: object = state.game.id
+    while isinstance(game, str) and game not in texts and game in files and files[game].parent != GAMES:
+        texts[game] = read_bytes(files[game], "game definition").decode("utf-8-sig")
+        game = tomllib.loads(texts[game]).get("extends")
+    return texts
+
+
 def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
     links = backup_id(home)
     places = tuple(dict.fromkeys((*links.places, str(place))))
@@ -182,7 +197,14 @@ def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
 
 
 def _make(
-    host: Host, state: InstanceState, repository: Repository, reporter: Reporter, why: str, pulled: Path | None = None
+    host: Host,
+    state: InstanceState,
+    repository: Repository,
+    reporter: Reporter,
+    why: str,
+    pulled: Path | None = None,
+    *,
+    whole: bool = False,
 ) -> BackupResult:
     """Saves the worlds and settings (of the instance, or those ``pulled`` into a folder), reads back what is new, and
     writes the manifest last. Raises TrustError where it cannot be read back."""
@@ -208,8 +230,14 @@ def _make(
                 lambda so_far: reporter.progress(f"{size_text(so_far)} of {size_text(total)}", so_far / max(total, 1)),
             )
             settings, more, _ = repository.save(inside_of, paths, {}, lambda _so_far: None)
+            rest: dict[str, SavedFile] = {}
+            if whole:
+                placed = [RelPath(path) for path in state.inventory.files if path not in settings]
+                reporter.step("saving all other files too")
+                rest, others, _ = repository.save(inside_of, placed, {}, lambda _so_far: None)
+                more |= others
         fresh |= more
-        chunks = {one for part in (world, settings) for file in part.values() for one in file.chunks}
+        chunks = {one for part in (world, settings, rest) for file in part.values() for one in file.chunks}
         bad = [*repository.missing(chunks), *repository.read_back(fresh)]
         if bad:
             raise TrustError(
@@ -254,10 +282,12 @@ def _make(
                 world=world,
                 empty=seen.empty,
                 settings=settings,
+                whole=rest,
+                definitions=_definitions(host, state) if whole else {},
             )
         )
         added = sum(repository.chunk_size(one) for one in fresh)
-    total = sum(one.size for part in (world, settings) for one in part.values())
+    total = sum(one.size for part in (world, settings, rest) for one in part.values())
     reporter.done(f"backup {when}: {size_text(total)}, {size_text(added)} new")
     return BackupResult(
         folder=str(home.folder),
@@ -268,7 +298,7 @@ def _make(
         backups=str(repository.root),
         paths=names_in(game, world, settings),
         consistency="unsure" if moved else consistency,
-        files=len(world) + len(settings),
+        files=len(world) + len(settings) + len(rest),
         size=total,
         added=added,
         removed=(),

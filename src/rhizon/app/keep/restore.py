@@ -1,12 +1,15 @@
 """Back to what a backup holds: all of it, the world or the settings, in place or in a new folder."""
 
 import contextlib
+import hashlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
 import msgspec
 
+from rhizon.adapters.files import make_folders, translated, write_atomic
+from rhizon.adapters.games import ENDING
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.ledger import Entry
 from rhizon.app.foresee.foresee import foresee_after
@@ -32,6 +35,7 @@ from rhizon.app.keep.roll_back import (
 from rhizon.app.reporter import Reporter
 from rhizon.core.changes import Changes
 from rhizon.core.errors import InputError, StateError
+from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
 from rhizon.core.model.kept import KeptFile, KeptState
 from rhizon.core.plan import Plan
@@ -43,7 +47,7 @@ __all__ = ["RestoreWishes", "restore"]
 
 class RestoreWishes(NamedTuple):
     """What a person asks for: which backup, and which part of it; of a new server its ``name``, and that it is to have
-    no world."""
+    no world; the ``catalogs`` that its files are fetched from here."""
 
     sought: Sought = Sought()
     part: Part = "all"
@@ -51,6 +55,7 @@ class RestoreWishes(NamedTuple):
     dry_run: bool = False
     name: str | None = None
     without_world: bool = False
+    catalogs: tuple[str, ...] = ()
 
 
 def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes) -> RollBackResult:
@@ -65,7 +70,9 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
             require_stopped(host, home, reporter, stop_first=wishes.stop_first)
         else:
             found = find_backup(host, folder, wishes.sought)
-        copy = WorldCopy(*found)
+        copy = _with_catalogs(WorldCopy(*found), wishes.catalogs)
+        if not wishes.dry_run:
+            _take_whole(host, copy, reporter)
         if wishes.without_world:
             copy = copy._replace(backup=msgspec.structs.replace(copy.backup, world={}, empty=()))
         if wishes.part == "world" and not copy.backup.world:
@@ -86,6 +93,53 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
             remember_world(home, world.name)
         foreseen = foresee_after(host, home, ("content", "settings", "ports", "world", "disk"))
         return msgspec.structs.replace(done, findings=(*done.findings, *foreseen))
+
+
+def _with_catalogs(copy: WorldCopy, catalogs: tuple[str, ...]) -> WorldCopy:
+    """The same of a server that has these catalogs: where its files are fetched from on this machine."""
+    if not catalogs:
+        return copy
+    here = tuple(one if "://" in one else str(Path(one).absolute()) for one in catalogs)
+    state = copy.backup.state
+    instance = msgspec.structs.replace(state.instance, catalogs=here)
+    state = msgspec.structs.replace(state, instance=instance)
+    return copy._replace(backup=msgspec.structs.replace(copy.backup, state=state))
+
+
+def _take_whole(host: Host, copy: WorldCopy, reporter: Reporter) -> None:
+    """Puts what a whole backup has beside worlds and settings into the store, and the game's definition into the
+    config folder where this machine has none."""
+    repository, backup = copy
+    for path, saved in backup.whole.items():
+        kept = backup.state.files.get(path)
+        if kept is not None and not host.store.has(kept.sha256, kept.size):
+            hashed = hashlib.sha256()
+            with host.store.incoming() as into:
+                for data in repository.chunks_of(saved):
+                    hashed.update(data)
+                    into.write(data)
+                if hashed.hexdigest() == kept.sha256:  # else it changed while it was saved: the catalog has it
+                    host.store.keep(into, kept.sha256)
+    known = host.games(Path(backup.state.instance.source).parent).files()
+    for game, text in backup.definitions.items():
+        file = host.places.config / "games" / f"{game}{ENDING}"
+        if game not in known:
+            with translated("write the game's definition", file):
+                make_folders(file.parent)
+                write_atomic(file, text.encode())
+            reporter.done(f"the definition of {game} is now {file}")
+
+
+def _with_runtime_here(host: Host, game: GameDefinition, instance: Instance) -> Instance:
+    """The same with a runtime of this machine, where the one that it had is not here."""
+    had = instance.runtime
+    if had is None or Path(had.program).is_file():
+        return instance
+    for one in host.runtimes(game):
+        if one.report is not None and one.report.major == had.major:
+            here = msgspec.structs.replace(had, version=one.report.version, program=one.program)
+            return msgspec.structs.replace(instance, runtime=here)
+    return instance  # a check says what is missing
 
 
 def _in_place(
@@ -163,7 +217,8 @@ def _anew(
     def decide(others: Sequence[Entry]) -> tuple[Instance, Entry]:
         ports = ports_for(host, game, state.lock, state.instance.ports, others)
         name = server_name(wishes.name, None, state.instance.name, others)
-        instance = msgspec.structs.replace(state.instance, ports=ports, name=name)
+        instance = _with_runtime_here(host, game, state.instance)
+        instance = msgspec.structs.replace(instance, ports=ports, name=name)
         return instance, entry_of(game, home, instance)
 
     def plan(instance: Instance) -> tuple[InstanceState, Plan]:

@@ -45,6 +45,7 @@ CONSISTENCY = {
 )
 @backups_option
 @click.option("--keep", metavar="RULE", help="Then prune: keep the last of so many days, weeks and months (7d,4w,6m).")
+@click.option("--whole", is_flag=True, help="Save all other files too: then nothing else is needed to restore it.")
 @click.option("--list", "list_", is_flag=True, help="Show the backups of the server; without one, all of this machine.")
 @click.option("--verify", is_flag=True, help="Read the newest backup (or that of --at) back, every byte.")
 @click.option("--at", metavar="TIME", shell_complete=complete_backups, help="With --verify: the backup of that time.")
@@ -59,6 +60,7 @@ def backup(
     server: Server | None,
     backups: Path | None,
     keep: str | None,
+    whole: bool,
     list_: bool,
     verify: bool,
     at: str | None,
@@ -92,7 +94,7 @@ def backup(
         text = f"{server.label}: backup {seen.when} {state}; {counted(seen.chunks, 'piece')} read back"
         return Answer(seen, text, exit_code=0 if good else 4)
     encryption = Encryption(encrypt, passphrase, ask_secret if sys.stdin.isatty() else None)
-    wishes = BackupWishes(backups, keep, call.stop_first, call.dry_run, encryption)
+    wishes = BackupWishes(backups, keep, call.stop_first, call.dry_run, encryption, whole)
     done = back_up(call.host, folder, call.reporter, wishes)
     call.close()
     key = ("--key", str(key_file or "key.txt")) if done.encrypted else ()

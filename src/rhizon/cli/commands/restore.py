@@ -27,6 +27,7 @@ __all__ = ["restore"]
         ("rhizon restore marsh --at 2026-11-25 --only world", "the world of that day; settings and content stay"),
         ("rhizon restore marsh --on lighthouse --only world", "the world of the newest backup, to a rented server"),
         ("rhizon restore ./marsh-old --of marsh", "a new server from the newest backup of marsh"),
+        ("rhizon restore ./marsh --of marsh-3f --backups /mnt/disk --catalog ADDRESS", "on another machine"),
     ),
     verbose="every file of the plan",
     tables=True,
@@ -42,6 +43,7 @@ __all__ = ["restore"]
 )
 @click.option("--only", type=click.Choice(["world", "settings"]), help="Restore only that part.")
 @click.option("--of", metavar="SERVER", help="Use a backup of another server: its id, name or folder.")
+@click.option("--catalog", "catalogs", multiple=True, metavar="ADDRESS", help="Fetch its files from this catalog.")
 @on_option
 @backups_option
 @key_options
@@ -51,6 +53,7 @@ def restore(
     at: str | None,
     only: str | None,
     of: str | None,
+    catalogs: tuple[str, ...],
     on: str | None,
     backups: Path | None,
     key_file: Path | None,
@@ -59,8 +62,10 @@ def restore(
     """Make a server what it was when a backup was made.
 
     In a folder that does not exist yet, a new server is made from the backup, with ports of its own; --of says whose
-    backup. A world that is there is backed up before another takes its place. With --on, the worlds and settings of a
-    backup take the place of those on a rented server, after a backup of what is there; stop the server there first.
+    backup. On a machine that has never seen the server, its files come from the backup where that is whole (rhizon
+    backup --whole), else from its catalog (--catalog where that has another address here). A world that is there is
+    backed up before another takes its place. With --on, the worlds and settings of a backup take the place of those on
+    a rented server, after a backup of what is there; stop the server there first.
     """
     from rhizon.app.keep.find_backup import Sought
     from rhizon.app.keep.restore import RestoreWishes
@@ -74,6 +79,7 @@ def restore(
         part=part,
         stop_first=call.stop_first,
         dry_run=call.dry_run,
+        catalogs=catalogs,
     )
     done = bring(call.host, server.folder, call.reporter, wishes)
     call.close()

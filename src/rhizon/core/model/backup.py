@@ -29,7 +29,8 @@ class Backup(Strict, frozen=True, kw_only=True):
     """One backup: when (UTC), of what, and every file of the worlds' folder and of the settings by its path in the
     instance, and the folders of worlds that hold nothing. ``state`` is all else that makes the instance what it was.
     An ``automatic`` one was made by a change, for its own undoing. ``secrets`` are the secret settings whose values are
-    in the saved files."""
+    in the saved files. With ``whole`` every other file of the server is saved too, and the game's ``definitions`` where
+    they do not ship with Rhizon: then nothing else is needed to make it again."""
 
     format: Literal["rhizon-backup/1"]
     id: Id
@@ -44,9 +45,11 @@ class Backup(Strict, frozen=True, kw_only=True):
     world: dict[str, SavedFile]
     empty: tuple[RelPath, ...] = ()
     settings: dict[str, SavedFile]
+    whole: dict[str, SavedFile] = {}
+    definitions: dict[Id, str] = {}
 
     def __post_init__(self) -> None:
-        for part in (self.world, self.settings):
+        for part in self.parts:
             for path in part:
                 try:
                     safe_path(path)
@@ -61,7 +64,12 @@ class Backup(Strict, frozen=True, kw_only=True):
     @property
     def size(self) -> int:
         """Bytes that a restore would write."""
-        return sum(one.size for part in (self.world, self.settings) for one in part.values())
+        return sum(one.size for part in self.parts for one in part.values())
+
+    @property
+    def parts(self) -> tuple[dict[str, SavedFile], ...]:
+        """All files that are saved."""
+        return self.world, self.settings, self.whole
 
 
 class SealedHead(Strict, frozen=True, kw_only=True):
