@@ -23,10 +23,10 @@ from tests.support import PROGRAM, not_fast
 DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
-    "boots", "catalog serve", "check", "completion", "console", "demo", "dev", "explain", "game check", "game list",
-    "game show", "game try", "help", "inspect", "isolate", "list", "log", "match", "metrics", "players", "report",
-    "restart", "remote check", "run", "runtimes", "service show", "settings", "start", "status", "stop", "store status",
-    "wait",
+    "address", "boots", "catalog serve", "check", "completion", "console", "demo", "dev", "explain", "game check",
+    "game list", "game show", "game try", "help", "inspect", "isolate", "list", "log", "match", "metrics", "players",
+    "reach", "remote check", "report", "restart", "run", "runtimes", "service show", "settings", "start", "status",
+    "stop", "store status", "wait",
 }  # fmt: skip
 
 

@@ -232,6 +232,11 @@ class NewGame(Case):
         self.shelf("saltlode", {"build 20417": {"version.txt": "build 20417", "terms.txt": "Read it."}})
         self.write("mine.list.toml", HEAD.format(game="saltlode") + '[content]\nhall = "*"\n')
         self.good("provision", "mine.list.toml", "mine", "--accept-licence")
+        self.archive("mods/airy-r3.zip", {"seam.ini": "seam=airy\ncut=r3\n", "airy.seam": "x=1\n"})
+        self.write("own.list.toml", HEAD.format(game="saltlode") + 'archives = ["mods"]\n[content]\nairy = "*"\n')
+        self.good("provision", "own.list.toml", "own", "--accept-licence", "--name", "own")
+        self.assertEqual(self.good("lock", "own", "--output", "own.lock.json", "--json").result["own"], 1)
+        (self.folder / "mods").rename(self.folder / "plain")
         self.started()
         ident = self.good("backup", "mine", "--backups", "disk", "--json").result["id"]
         self.good("backup", "mine", "--backups", "whole", "--whole")
@@ -259,6 +264,14 @@ class NewGame(Case):
                     got = {one: self.text(f"again-{number}/{one}", "latin-1") for one in made}
                     self.assertEqual(got, made)
                     self.assertIn("no problems", self.good("check", f"again-{number}").out)
+        # so does a lock, with one's own archives beside it, or anywhere
+        for name, catalogs, code in (("there", (), 0), ("not", (), 5), ("given", ("--catalog", "plain"), 0)):
+            (self.folder / "state").rename(self.folder / f"state-{name}")
+            shelf = ("--catalog", "shelf", "--accept-licence")
+            self.good("provision", "own.lock.json", f"own-{name}", *shelf, *catalogs, code=code)
+            self.assertEqual((self.folder / f"own-{name}/seams/airy.seam").exists(), code == 0)
+            if name == "there":
+                (self.folder / "own.archives").rename(self.folder / "gone.archives")
 
     def test_described_by_a_folder_and_shared(self) -> None:
         """A definition begun by a server that is there, tried on a copy of it; one that a catalog gives is agreed to by

@@ -13,7 +13,7 @@ from rhizon.adapters.http import LARGEST_DOCUMENT, HttpTransport, Network, Piece
 from rhizon.core.errors import DocumentError, InputError, RemoteError, RhizonError, TrustError
 from rhizon.core.finding import Finding
 from rhizon.core.model.base import Strict
-from rhizon.core.model.catalog import CatalogRoot, HostFiles, Item, ItemIndex, SharedDefinition
+from rhizon.core.model.catalog import LOCAL, CatalogRoot, HostFiles, Item, ItemIndex, SharedDefinition
 from rhizon.core.model.documents import decode
 from rhizon.core.model.lock import LockedFile
 from rhizon.core.words import command_line
@@ -334,6 +334,12 @@ class Catalogs:
         for catalog in self._catalogs:
             if catalog.root.name == file.catalog:
                 return [catalog.transport, *catalog.mirrors(self.network)]
+        if file.catalog == LOCAL:
+            raise RemoteError(
+                "catalog-missing",
+                f"{file.path} is an archive of your own, which no catalog has, and it is not on this machine",
+                hint="Put the folder that `rhizon lock --output` made beside the lock, or name its folder: --catalog.",
+            )
         raise RemoteError(
             "catalog-missing",
             f"{file.path} comes from the catalog {file.catalog}, which was not named",

@@ -12,6 +12,7 @@ import msgspec
 from rhizon import __version__
 from rhizon.adapters.catalogs import Catalogs
 from rhizon.adapters.http import Network
+from rhizon.app.choose.beside_lock import archives_beside, take_beside
 from rhizon.app.choose.sources import Source
 from rhizon.app.choose.timed import WAIT_SECONDS, TimedWatch
 from rhizon.app.host import Host, majors_to_try
@@ -54,7 +55,13 @@ def catalogs_for(
 ) -> Catalogs:
     """The archives that a list names, then the catalogs that a person named (relative to here), then those of the
     source (relative to it). ``extra`` is used where neither names one: the catalogs of an instance's last provision.
+    With a lock, a folder that is no catalog holds archives that it names.
     """
+    if isinstance(source.document, Lock):
+        folders = [Path(one) for one in named if "://" not in one and Path(one).is_dir()]
+        plain = [one for one in folders if not (one / "catalog.json").exists()]
+        take_beside(host, source.document, (archives_beside(source.path), *plain))
+        named = tuple(one for one in named if Path(one) not in plain)
     beside_source = tuple(one if "://" in one else str((source.beside / one).absolute()) for one in source.catalogs)
     here = tuple(dict.fromkeys((*named, *beside_source))) or extra
     if not here and source.kind == "lock":

@@ -62,7 +62,7 @@ def refetch(
             "state-incomplete",
             f"{len(left)} files are no longer available: {', '.join(left[:4])}",
             details=why,
-            hint="Nothing was changed. Provision again from the list or pack, or restore with --catalog, where one has them.",
+            hint="Nothing was changed. Name a catalog that has them (restore --catalog), or provision again.",
         )
     reporter.done(f"{came} files that the store had lost were fetched")
     return came

@@ -7,6 +7,7 @@ from typing import Any
 import msgspec
 
 from rhizon.adapters.files import translated, write_atomic
+from rhizon.app.choose.beside_lock import archives_beside, put_beside
 from rhizon.app.host import Host
 from rhizon.core.errors import StateError
 from rhizon.core.model.decode import encode_json
@@ -16,11 +17,14 @@ __all__ = ["BomResult", "LockResult", "export_bom", "instance_lock"]
 
 
 class LockResult(msgspec.Struct, frozen=True, kw_only=True):
-    """A server's lock, and the file it was written to."""
+    """A server's lock, the file it was written to, and the folder beside it with as many ``own`` files that no catalog
+    has."""
 
     name: str
     lock: Lock
     file: str | None
+    archives: str | None
+    own: int
 
 
 class BomResult(msgspec.Struct, frozen=True, kw_only=True):
@@ -34,7 +38,8 @@ class BomResult(msgspec.Struct, frozen=True, kw_only=True):
 
 def instance_lock(host: Host, folder: Path, file: Path | None, *, write: bool = True) -> LockResult:
     """The lock of a server with the settings that it really has (no secrets), so that another one made from it is the
-    same; written to ``file`` where one is named. Raises :class:`~rhizon.core.errors.StateError`."""
+    same; written to ``file`` where one is named, with the files that no catalog has beside it. Raises
+    :class:`~rhizon.core.errors.StateError`."""
     home = host.home(folder).required()
     instance, lock = home.instance(), home.lock()
     lock = msgspec.structs.replace(
@@ -45,7 +50,14 @@ def instance_lock(host: Host, folder: Path, file: Path | None, *, write: bool = 
     if file is not None and write:
         with translated("write the lock", file):
             write_atomic(file.absolute(), encode_json(lock))
-    return LockResult(name=instance.name, lock=lock, file=str(file) if file is not None else None)
+    own = put_beside(host, lock, file.absolute(), write=write) if file is not None else 0
+    return LockResult(
+        name=instance.name,
+        lock=lock,
+        file=str(file) if file is not None else None,
+        archives=str(archives_beside(file)) if file is not None and own else None,
+        own=own,
+    )
 
 
 def export_bom(host: Host, folder: Path, file: Path | None, *, write: bool = True) -> BomResult:

@@ -33,7 +33,8 @@ __all__ = ["lock"]
 def lock(call: Call, server: Server, output: Path | None) -> Answer:
     """Show what a server is made of: the exact releases, with the settings that it has.
 
-    A server made from the written lock has the same files, byte for byte: rhizon provision FILE FOLDER.
+    A server made from the written lock has the same files, byte for byte: rhizon provision FILE FOLDER. Your own
+    archives and a pack's files, which no catalog has, are copied into a folder beside FILE: take it along.
     """
     from rhizon.app.keep.export import instance_lock
 
@@ -54,7 +55,9 @@ def _body(to: "Console", found: "LockResult", call: Call) -> None:
         for one in found.lock.releases
     ]
     call.table(to, ("item", "release", "placement", "size", "SHA-256"), rows, right=("size",))
-    if found.lock.overlay:
-        say(to, f"overlay: {counted(len(found.lock.overlay), 'file')} of the pack; another machine needs the pack too")
     if found.file is not None:
         say(to, f"written to {found.file}" if not call.dry_run else f"would be written to {found.file}")
+    if found.archives is not None:
+        say(to, f"{counted(found.own, 'file')} that no catalog has: {found.archives}; take it along")
+    elif found.lock.overlay and found.file is None:
+        say(to, f"overlay: {counted(len(found.lock.overlay), 'file')} of the pack; --output copies them too")
