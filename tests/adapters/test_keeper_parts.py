@@ -14,6 +14,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from rhizon.adapters.run_log import earlier_log
+from rhizon.keeper.consoles import console_by
 from rhizon.keeper.control import Client, Holds
 from rhizon.keeper.followed import FollowedLogs
 from rhizon.keeper.job import Job
@@ -24,6 +25,33 @@ from rhizon.keeper.process import Server, began
 from rhizon.keeper.samples import Samples
 from tests import examples
 from tests.support import Case
+
+
+class OverTcp(unittest.TestCase):
+    def test_one_line_at_a_time(self) -> None:
+        """A line is typed when the answer to the one before has ended; what ends an answer is not shown."""
+        heard: list[str] = []
+        with socket.create_server(("127.0.0.1", 0)) as server:
+            rule = {"by": "tcp", "port": server.getsockname()[1], "ends": "^done$", "line_end": "nul"}
+            console = console_by(rule, Path(), "utf-8", heard.append)
+            self.assertTrue(console.send("one") and console.send("two"))
+            connection, _ = server.accept()
+            with connection:
+                connection.settimeout(30)
+                self.assertEqual(connection.recv(99), b"one\0")
+                connection.sendall(b"first\n")
+                connection.settimeout(0.5)
+                with self.assertRaises(TimeoutError):
+                    connection.recv(99)
+                connection.settimeout(30)
+                connection.sendall(b"done\n")
+                self.assertEqual(connection.recv(99), b"two\0")
+                connection.sendall(b"second\0done\0")
+                until = time.monotonic() + 30
+                while len(heard) < 2 and time.monotonic() < until:
+                    time.sleep(0.01)
+            console.close()
+        self.assertEqual(heard, ["first", "second"])
 
 
 class Followed(Case):

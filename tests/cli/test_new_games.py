@@ -103,6 +103,11 @@ class NewGame(Case):
         self.good("restore", "mine", "--only", "world")
         self.assertEqual(self.text("mine/mines/north.lode"), "lode of build 20417\nsalt\n")
         self.assertEqual(self.text("mine/wages/book.txt"), "Aud 3\n")
+        self.good("kit", "mine", "--address", "play.harbour.example", "-o", "kit.zip")
+        with zipfile.ZipFile(self.folder / "kit.zip") as kit:
+            files = {one for one in kit.namelist() if one.startswith("game/")}
+            self.assertEqual(files, {f"game/seams/{one}.seam" for one in ("airy", "deep", "hall", "zeal")})
+            self.assertIn("can join (protocol deep): build 20391.", kit.read("README.txt").decode())
         self.write("mine.list.toml", head.replace(">=build 20400", "<build 20400") + settings)
         older = self.good("update", "mine", "--json", code=1)
         self.assertEqual(older.error["code"], "world-is-newer")

@@ -43,6 +43,8 @@ def kit(*, strict: bool = False) -> KitManifest:
         "game": "tarnholt",
         "game_title": "Tarnholt",
         "game_version": "4.2",
+        "protocol": "7",
+        "also_game": ["4.2.1"],
         "join": "play.harbour.example:21640",
         "loader": {"id": "keelson", "title": "Keelson", "build": "3.1.0",
                    "files": [_file("hull/about.txt", 90, 14), _file("hull/keelson.jar", 91)]},

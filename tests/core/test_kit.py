@@ -85,6 +85,8 @@ class Judging(unittest.TestCase):
              [("wrong-loader", "")]),
             ("another game", Seen(files=whole.files, marks=whole.marks | {f"{top}tarnholt.txt": ("", "4.1")}),
              [("wrong-game", "")]),
+            ("another game that speaks the same",
+             Seen(files=whole.files, marks=whole.marks | {f"{top}tarnholt.txt": ("", "4.2.1")}), []),
             ("a folder of another release", Seen(files=whole.files, marks=whole.marks | {plate: ("longhorns", "1.1")}),
              [("other-release", "longhorns")]),
             ("a folder not whole", changed(whole, f"{top}herds/004-longhorns/kine/breed.dat", path=None),
@@ -137,7 +139,7 @@ class Judging(unittest.TestCase):
         good = {"reedlight": ["1.1"], "otterden": ["1.2"], "longhorns": ["1.4"], "abbeyford": ["1.5"]}
         for loaded, loader, game, expected in (
             (good, "3.1.0", "4.2", []),
-            (good, "", "", []),
+            (good, "", "4.2.1", []),
             (good, "3.0.2", "4.1", ["wrong-game", "wrong-loader"]),
             (good | {"reedlight": ["1.0"]}, "", "", ["other-release"]),
             (good | {"drainworks": ["1.0"]}, "", "", ["clash"]),

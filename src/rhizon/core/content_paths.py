@@ -1,11 +1,23 @@
 """Where content is in an instance, and in which order it is named on the command line."""
 
+from typing import Literal, NamedTuple
+
 from rhizon.core.errors import StateError
 from rhizon.core.model.game import GameDefinition, PlacingRule
 from rhizon.core.model.lock import Lock, LockedRelease
 from rhizon.core.names import RelPath, safe_path
 
-__all__ = ["content_paths", "enabled_name", "leaves_of", "loaded", "own_place", "place_of", "unpacked"]
+__all__ = [
+    "Placed",
+    "content_paths",
+    "enabled_name",
+    "leaves_of",
+    "loaded",
+    "own_place",
+    "place_inside",
+    "place_of",
+    "unpacked",
+]
 
 STEP = 10  # between two places in the order of loading: a person may put something of their own between
 
@@ -35,6 +47,31 @@ def place_of(game: GameDefinition, lock: Lock, release: LockedRelease) -> RelPat
     for word, value in words.items():
         name = name.replace(word, value)
     return safe_path(f"{game.folders[release.kind]}/{name}")
+
+
+class Placed(NamedTuple):
+    """Where a file of an unpacked archive goes: in the folder of content, as a ``patch`` in place of a file of the
+    server, or as ``settings`` that the content brings."""
+
+    path: RelPath
+    use: Literal["content", "patch", "settings"]
+
+
+def place_inside(game: GameDefinition, lock: Lock, release: LockedRelease, path: str) -> Placed | None:
+    """Where the file ``path`` of a release's archive goes; None where it goes nowhere."""
+    rule = game.placing[release.kind]
+    if rule.flat and path in {one.file for one in game.loaders[lock.target.loader].metadata}:
+        return None  # what an archive says of itself is not for a folder that it shares with others
+    patch = next((folder for folder in rule.patches if path.startswith(f"{folder}/")), None)
+    if patch is not None:
+        return Placed(safe_path(path.removeprefix(f"{patch}/")), "patch")
+    if rule.config is not None and path.startswith(f"{rule.config.source}/"):
+        to = rule.config.to.replace("{id}", release.id)
+        return Placed(safe_path(f"{to}/{path.removeprefix(f'{rule.config.source}/')}"), "settings")
+    if rule.part is not None and not path.startswith(f"{rule.part}/"):
+        return None
+    below = path.removeprefix(f"{rule.part}/") if rule.part is not None else path
+    return Placed(safe_path(f"{place_of(game, lock, release)}/{below}"), "content")
 
 
 def own_place(game: GameDefinition, release: LockedRelease) -> bool:

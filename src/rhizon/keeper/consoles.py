@@ -25,6 +25,8 @@ MOST_WAITING = 200
 CONNECT_SECONDS = 5.0
 QUIET_SECONDS = 0.3  # a line without an end is shown after that
 HELLO_SECONDS = 3.0
+ANSWER_SECONDS = 10.0  # an answer that has not ended by then keeps the next line waiting no longer
+LINE_ENDS = {"lf": b"\n", "crlf": b"\r\n", "nul": b"\0"}
 LONGEST_LINE = 16 << 10
 MOST_ANSWER = 1 << 20
 
@@ -142,21 +144,29 @@ class _TcpConsole(_Queued):
     def __init__(self, rule: dict[str, Any], encoding: str, heard: Callable[[str], None]) -> None:
         self._place = rule.get("address") or "127.0.0.1", int(rule["port"])
         self._login = str(rule.get("login", ""))
-        self._asks, self._refused, self._prompt = (
-            re.compile(str(rule[name])) if rule.get(name) else None for name in ("asks", "refused", "prompt")
+        self._asks, self._refused, self._prompt, self._ends = (
+            re.compile(str(rule[name])) if rule.get(name) else None for name in ("asks", "refused", "prompt", "ends")
         )
+        self._line_end = LINE_ENDS[rule.get("line_end", "lf")]
         self._connection: socket.socket | None = None
         self._asked = threading.Event()
         self._wrong = threading.Event()
+        self._ended = threading.Event()
         super().__init__(encoding, heard)
 
     def _deliver(self, line: str) -> None:
         connection = self._connection or self._connected()
+        self._ended.clear()
         try:
-            connection.sendall(line.encode(self._encoding, "replace") + b"\n")
+            self._type(connection, line)
         except OSError:
             self._drop(connection)
-            self._connected().sendall(line.encode(self._encoding, "replace") + b"\n")
+            self._type(self._connected(), line)
+        if self._ends is not None:
+            self._ended.wait(ANSWER_SECONDS)  # a server that mixes answers up gets one line at a time
+
+    def _type(self, connection: socket.socket, line: str) -> None:
+        connection.sendall(line.encode(self._encoding, "replace") + self._line_end)
 
     def _connected(self) -> socket.socket:
         """A new connection that has let us in. Raises OSError, ValueError."""
@@ -170,7 +180,7 @@ class _TcpConsole(_Queued):
             self._drop(connection)
             raise ValueError("it did not ask for the login")
         if self._login:
-            connection.sendall(self._login.encode(self._encoding, "replace") + b"\n")
+            self._type(connection, self._login)
             if self._refused is not None and self._wrong.wait(QUIET_SECONDS * 2):
                 self._drop(connection)
                 raise ValueError("it refused the login")
@@ -194,7 +204,7 @@ class _TcpConsole(_Queued):
                     self._take(rest)
                 self._drop(connection)
                 return
-            *whole, rest = (rest + data).split(b"\n")
+            *whole, rest = (rest + data).replace(b"\0", b"\n").split(b"\n")
             rest = rest[-LONGEST_LINE:]
             for one in whole:
                 self._take(one)
@@ -208,12 +218,15 @@ class _TcpConsole(_Queued):
             self._wrong.set()
         while self._prompt is not None and (match := self._prompt.match(line)) is not None and match.end():
             line = line[match.end() :]
-        if line.strip():
+        if self._ends is not None and self._ends.search(line):
+            self._ended.set()
+        elif line.strip():
             self._heard(line)
 
     def _drop(self, connection: socket.socket) -> None:
         if self._connection is connection:
             self._connection = None
+            self._ended.set()
         with contextlib.suppress(OSError):
             connection.shutdown(socket.SHUT_RDWR)
         connection.close()

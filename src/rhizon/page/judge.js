@@ -187,7 +187,7 @@ function judge(kit, seen) {
 
 function ofGame(kit, folder) {
   const said = kit.game_mark && folder.marks.get(plain(kit.game_mark.file));
-  if (!said || said[1] === kit.game_version) return [];
+  if (!said || said[1] === kit.game_version || (kit.also_game || []).includes(said[1])) return [];
   return [problem("wrong-game", { title: kit.game_title, have: said[1], need: kit.game_version })];
 }
 

@@ -79,7 +79,7 @@ class Winch(socketserver.StreamRequestHandler):
                 over.set()
                 return
             said = "heard" if line.startswith("shout ") else answers.get(line, "what?")
-            self.wfile.write(f"winch> {said}\n".encode())
+            self.wfile.write(f"winch> {said}\r\nend of talk\r\n".encode())
 
 
 class Server(socketserver.ThreadingTCPServer):

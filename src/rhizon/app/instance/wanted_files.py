@@ -12,7 +12,7 @@ from rhizon.adapters.files import read_bytes, translated
 from rhizon.adapters.store import Store
 from rhizon.app.instance.server_tree import read_tree
 from rhizon.core.archives.entries import Archive
-from rhizon.core.content_paths import place_of, unpacked
+from rhizon.core.content_paths import place_inside, place_of, unpacked
 from rhizon.core.errors import RemoteError, StateError
 from rhizon.core.launch import fill
 from rhizon.core.model.game import GameDefinition
@@ -111,27 +111,16 @@ def _content(
 ) -> Iterator[tuple[RelPath, WantedFile]]:
     """A release as it will be placed: its archive, or all that is in it."""
     file = release.file
-    place = place_of(game, lock, release)
     origin = f"{release.id} {release.version} ({_origin(file)})"
     if not unpacked(game, release):
+        place = place_of(game, lock, release)
         yield place, WantedFile(sha256=file.sha256, size=file.size, origin=origin, linked=True)
         return
-    rule = game.placing[release.kind]
-    own = {one.file for one in game.loaders[lock.target.loader].metadata} if rule.flat else set()
     for path, one in _unpacked(store, file, origin).items():
-        if path in own:
-            continue  # what an archive says of itself is not for a folder that it shares with others
-        patch = next((folder for folder in rule.patches if path.startswith(f"{folder}/")), None)
-        if patch is not None:
-            yield safe_path(path.removeprefix(f"{patch}/")), msgspec.structs.replace(one, patches=True)
-        elif rule.config is not None and path.startswith(f"{rule.config.source}/"):
-            to = rule.config.to.replace("{id}", release.id)
-            below = path.removeprefix(f"{rule.config.source}/")
-            yield safe_path(f"{to}/{below}"), msgspec.structs.replace(one, edited=True)
-        elif rule.part is None:
-            yield safe_path(f"{place}/{path}"), one
-        elif path.startswith(f"{rule.part}/"):
-            yield safe_path(f"{place}/{path.removeprefix(f'{rule.part}/')}"), one
+        placed = place_inside(game, lock, release, path)
+        if placed is not None:
+            patch, settings = placed.use == "patch", placed.use == "settings"
+            yield placed.path, msgspec.structs.replace(one, patches=patch, edited=settings)
 
 
 def _laid(lock: Lock, laid: LaidFile, store: Store) -> WantedFile:

@@ -88,7 +88,7 @@ def _console(home: InstanceFolder, game: GameDefinition, address: str, ports: di
         return {"by": "fifo", "fifo": rule.fifo}
     if rule.tcp is not None:
         login = rule.tcp.login.replace("{password}", _secret(home, game, rule.tcp.password_setting))
-        facts = {name: getattr(rule.tcp, name) for name in ("asks", "refused", "prompt")}
+        facts = {name: getattr(rule.tcp, name) for name in ("asks", "refused", "prompt", "ends", "line_end")}
         return {"by": "tcp", "address": address, "port": ports[rule.tcp.port], "login": login, **facts}
     if rule.http is not None:
         word = _secret(home, game, rule.http.password_setting)

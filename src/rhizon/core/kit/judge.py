@@ -235,7 +235,7 @@ def judge(manifest: KitManifest, seen: Seen) -> Fit:
 
 def _game(manifest: KitManifest, folder: _Folder) -> Iterable[Problem]:
     said = folder.marks.get(plain(manifest.game_mark.file)) if manifest.game_mark is not None else None
-    if said is not None and said[1] != manifest.game_version:
+    if said is not None and not manifest.lets_in(said[1]):
         yield Problem(kind="wrong-game", title=manifest.game_title, have=said[1], need=manifest.game_version)
 
 
@@ -419,7 +419,7 @@ def judge_loaded(manifest: KitManifest, loaded: Mapping[str, Sequence[str]], loa
     """By what a client said that it loaded: versions of each id, and the loader's and the game's own ("" where it said
     nothing)."""
     problems: list[Problem] = []
-    if game and game != manifest.game_version:
+    if game and not manifest.lets_in(game):
         problems.append(Problem(kind="wrong-game", title=manifest.game_title, have=game, need=manifest.game_version))
     needs = manifest.loader
     if needs is not None and loader and loader != needs.build.text:

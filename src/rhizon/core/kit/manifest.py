@@ -4,14 +4,14 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
-from rhizon.core.content_paths import place_of, unpacked
+from rhizon.core.content_paths import place_inside, place_of, unpacked
 from rhizon.core.kit.judge import stem
 from rhizon.core.model.catalog import Item, Release
 from rhizon.core.model.contentlist import ContentList, TargetWish, Wish
 from rhizon.core.model.game import OWN_LOADER, GameDefinition
 from rhizon.core.model.kit import KitClash, KitFile, KitLoader, KitManifest, KitOther, KitPiece
 from rhizon.core.model.lock import LaidFile, Lock, LockedRelease
-from rhizon.core.names import RelPath, safe_path
+from rhizon.core.names import RelPath
 from rhizon.core.version import Version, VersionRange, parse_range
 
 __all__ = ["KitFacts", "changed_pieces", "is_strict", "kit_list", "make_manifest", "players_view"]
@@ -54,6 +54,7 @@ def make_manifest(game: GameDefinition, lock: Lock, facts: KitFacts) -> KitManif
     join = _filled(player.join, words) if facts.host else ""
     pieces = tuple(_piece(view, lock, one, facts.inner.get(one.id, ())) for one in releases)
     clashes = tuple(_clashes(releases, facts.items))
+    protocol, also_game = player.same_protocol(lock.target.game_version)
     return KitManifest(
         format="rhizon-kit/1",
         server=facts.server,
@@ -63,6 +64,8 @@ def make_manifest(game: GameDefinition, lock: Lock, facts: KitFacts) -> KitManif
         game=game.id,
         game_title=game.title,
         game_version=lock.target.game_version,
+        protocol=protocol,
+        also_game=also_game,
         folders=player.folders,
         port=facts.port,
         join=join,
@@ -105,11 +108,14 @@ def _piece(view: GameDefinition, lock: Lock, release: LockedRelease, inner: Sequ
     archive = KitFile(
         path=RelPath(release.file.path.rpartition("/")[2]), sha256=release.file.sha256, size=release.file.size
     )
-    files = (
-        tuple(KitFile(path=safe_path(f"{place}/{one.path}"), sha256=one.sha256, size=one.size) for one in inner)
-        if folder
-        else (KitFile(path=place, sha256=archive.sha256, size=archive.size),)
-    )
+    files = [KitFile(path=place, sha256=archive.sha256, size=archive.size)]
+    if folder:
+        placed = [(place_inside(view, lock, release, one.path), one) for one in inner]
+        files = [
+            KitFile(path=to.path, sha256=one.sha256, size=one.size)
+            for to, one in placed
+            if to is not None and to.use == "content"  # patches and settings are of the server's side
+        ]
     return KitPiece(
         id=release.id,
         version=release.version,
@@ -120,7 +126,7 @@ def _piece(view: GameDefinition, lock: Lock, release: LockedRelease, inner: Sequ
         client_only=release.placement == "player",
         folder=folder,
         place=place,
-        files=files,
+        files=tuple(files),
         packed=release.hand_on,
         page=release.page,
         archive=None if release.hand_on else archive,

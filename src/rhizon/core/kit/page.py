@@ -135,6 +135,9 @@ def _head(kit: KitManifest, parts: PageParts) -> Iterator[str]:
     if kit.loader is not None:
         need += f", {_e(kit.loader.title)} {_e(kit.loader.build)}"
     yield f'<p>{need}. <span id="state" role="status">{_e(texts["page.state-unknown"])}</span></p>'
+    if kit.also_game:
+        also = texts["also-game"].format(versions=", ".join(kit.also_game), protocol=kit.protocol)
+        yield f"<p>{_e(also)}</p>"
     if not kit.join:
         yield f"<p>{_e(texts['no-address'])}</p>"
         return

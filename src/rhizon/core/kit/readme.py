@@ -84,6 +84,8 @@ def readme(
     lines += [kit.description, ""] if kit.description else []
     lines += [_say(texts, "changes-only"), ""] if partial else []
     lines += [_say(texts, "needs", game=kit.game_title, version=kit.game_version)]
+    if kit.also_game:
+        lines += [_say(texts, "also-game", versions=", ".join(kit.also_game), protocol=kit.protocol)]
     if kit.loader is not None:
         lines += [_say(texts, "needs-loader", loader=f"{kit.loader.title} {kit.loader.build.text}")]
     lines += [_say(texts, "join-at", join=kit.join) if kit.join else _say(texts, "no-address")]

@@ -45,7 +45,8 @@ class TcpConsole(Strict, frozen=True, kw_only=True):
     """A console that takes lines over TCP at the port of a role. ``login`` is the first line that is sent, with the
     secret setting ``password_setting`` where it says ``{password}``; it is sent when the server has asked for it, where
     ``asks`` is a pattern for that. ``refused`` is a pattern for the answer to a wrong one. What ``prompt`` matches at
-    the beginning of a line is taken off."""
+    the beginning of a line is taken off. ``ends`` is a pattern for the line that ends an answer: it is not shown, and
+    the next line is typed after it. ``line_end`` ends what is typed."""
 
     port: Id
     login: Line = ""
@@ -53,9 +54,11 @@ class TcpConsole(Strict, frozen=True, kw_only=True):
     asks: Line = ""
     refused: Line = ""
     prompt: Line = ""
+    ends: Line = ""
+    line_end: Literal["lf", "crlf", "nul"] = "lf"
 
     def __post_init__(self) -> None:
-        for name in ("asks", "refused", "prompt"):
+        for name in ("asks", "refused", "prompt", "ends"):
             check_pattern(getattr(self, name), name)
         if ("{password}" in self.login) != (self.password_setting is not None):
             raise ValueError(

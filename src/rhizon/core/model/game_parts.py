@@ -207,7 +207,8 @@ class PlayerRule(Strict, frozen=True, kw_only=True):
     folder for each kind in it, where that differs from the server's; ``join`` what is typed to join ({host} and {port},
     that of the first role), ``steps`` how, in sentences. ``loader`` and ``game`` are files that say which build and
     version is installed, ``versions`` a file in unpacked content that says which release it is; ``log`` the client's
-    log. Where all settings in ``strict`` are so, the server lets nobody in who has content that it does not have."""
+    log. Where all settings in ``strict`` are so, the server lets nobody in who has content that it does not have.
+    ``protocols`` names the game versions that speak each protocol: players with any of the server's can join."""
 
     folders: dict[System, Line] = {}
     content: dict[ContentKind, RelPath] = {}
@@ -218,10 +219,23 @@ class PlayerRule(Strict, frozen=True, kw_only=True):
     versions: dict[ContentKind, Mark] = {}
     log: PlayerLog | None = None
     strict: dict[Id, SettingTest] = {}
+    protocols: dict[Line, tuple[Line, ...]] = {}
 
     def __post_init__(self) -> None:
         if "{host}" not in self.join:
             raise ValueError("join: `{host}` is required, for the address")
+        seen: dict[str, str] = {}
+        for protocol, versions in self.protocols.items():
+            for one in versions:
+                if seen.setdefault(one, protocol) != protocol:
+                    raise ValueError(f"protocols: {one!r} speaks {seen[one]} and {protocol}; one is expected")
+
+    def same_protocol(self, version: str) -> tuple[str, tuple[str, ...]]:
+        """The protocol of a game version, and the other versions that speak it; "" where the game does not say."""
+        for protocol, versions in self.protocols.items():
+            if version in versions:
+                return protocol, tuple(one for one in versions if one != version)
+        return "", ()
 
 
 class ContentArguments(Strict, frozen=True, kw_only=True):

@@ -77,7 +77,8 @@ class KitManifest(Strict, frozen=True, kw_only=True):
     """``rhizon-kit.json``. ``server`` is the server's name, ``join`` what a player types to join it (empty where no
     address is known), ``steps`` how; ``content`` are the folders of the game's own that hold content, ``overlay`` files
     that a pack puts there. ``loader_mark``, ``game_mark`` and ``versions`` are as in the game's definition. A
-    ``strict`` server lets in no content that is not among the pieces."""
+    ``strict`` server lets in no content that is not among the pieces. Players with a game version of ``also_game`` can
+    join too: it speaks the same ``protocol``."""
 
     format: Literal["rhizon-kit/1"]
     server: Id
@@ -87,6 +88,8 @@ class KitManifest(Strict, frozen=True, kw_only=True):
     game: Id
     game_title: Line
     game_version: Line
+    protocol: Line = ""
+    also_game: tuple[Line, ...] = ()
     folders: dict[System, Line] = {}
     port: Port | None = None
     join: Line = ""
@@ -102,3 +105,7 @@ class KitManifest(Strict, frozen=True, kw_only=True):
     versions: dict[ContentKind, Mark] = {}
     log: PlayerLog | None = None
     strict: bool = False
+
+    def lets_in(self, game_version: str) -> bool:
+        """Whether players with that version of the game can join."""
+        return game_version == self.game_version or game_version in self.also_game
