@@ -93,7 +93,13 @@ class NewGame(Case):
         self.assertEqual(
             self.text("mine/seams/order.lst").split(), ["hall.seam", "deep.seam", "zeal.seam", "airy.seam"]
         )
+        links = self.good("reach", "mine", "--json", code=1).result["links"]
+        self.assertEqual((links[0]["holds"], links[0]["fix"]), ("no", "Start it: rhizon start mine"))
         self.good("start", "mine")
+        links = self.rhizon("reach", "mine", "--json").result["links"]
+        self.assertEqual({one["holds"] for one in links if one["link"] in ("process", "shaft port")}, {"yes"})
+        handed = self.good("address", "mine", "--json").result["addresses"]
+        self.assertEqual(handed[-1]["join"], f"lode 127.0.0.1 {shaft}")
         self.assertIn("2 players of 8: Aud, Tove", self.good("players", "mine").out)
         self.assertEqual(self.good("console", "mine", "--do", "shout salt").out, "heard\n")
         self.assertIn("paused saving", self.good("backup", "mine").out)

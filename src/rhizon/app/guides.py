@@ -23,6 +23,7 @@ _GUIDES = (
     "life",
     "joining",
     "rented",
+    "reaching",
     "keeping",
     "solving",
     "archives",

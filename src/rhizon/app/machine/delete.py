@@ -1,5 +1,6 @@
 """A server away, with a backup of its world that stays."""
 
+import contextlib
 import os
 import shutil
 import time
@@ -19,8 +20,9 @@ from rhizon.app.instance.state import require_instance_state
 from rhizon.app.keep.backup import back_up_before
 from rhizon.app.keep.find_backup import Sought, verify_backup
 from rhizon.app.machine.removal import remove_left_over, remove_renamed, rename_away
+from rhizon.app.reach.opened import close_ports, read_opened
 from rhizon.app.reporter import Reporter
-from rhizon.core.errors import TrustError
+from rhizon.core.errors import RhizonError, TrustError
 from rhizon.core.units import counted
 
 __all__ = ["DeleteResult", "delete"]
@@ -87,6 +89,9 @@ def delete(
                 hint="Check that disk.",
             )
         archive = _archived(host, home, f"{home.instance().name}-{backup.when}", others, reporter)
+        if read_opened(home):
+            with contextlib.suppress(RhizonError):  # a router that does not answer forgets them when the lease ends
+                close_ports(host, home.folder, reporter, dry_run=False)
         reporter.step(f"removing {home.folder}")
         with translated("remove the server", home.folder):
             away = rename_away(home.folder)

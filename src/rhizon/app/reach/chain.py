@@ -52,14 +52,16 @@ def follow_chain(host: Host, folder: Path, *, ask_router: bool) -> Chain:
     """Raises StateError. The router is asked only where that was said; links behind a broken one are looked at too."""
     home = host.home(folder).required()
     state = require_instance_state(host, home)
-    links = [_process(host, state), _bound(state), *_sockets(state), _firewall(state), _router(state, ask=ask_router)]
+    process = _process(host, state)
+    sockets = _sockets(state, runs=process.holds == "yes")
+    links = [process, _bound(state), *sockets, _firewall(state), _router(state, ask=ask_router)]
     broken = next((one.link for one in links if one.holds == "no"), "")
     return Chain(folder=str(home.folder), name=state.instance.name, broken=broken, links=tuple(links))
 
 
 def _process(host: Host, state: InstanceState) -> Link:
     home = state.home
-    start = command_line("rhizon", "start", home.folder)
+    start = command_line("rhizon", "start", state.instance.name)
     if home.running() is not None:
         life = life_of(home)
         if life is not None and life.state == "starting":
@@ -67,7 +69,7 @@ def _process(host: Host, state: InstanceState) -> Link:
                 link="process",
                 holds="no",
                 what="it is starting",
-                fix=f"Wait: {command_line('rhizon', 'wait', home.folder)}",
+                fix=f"Wait: {command_line('rhizon', 'wait', state.instance.name)}",
             )
         return Link(link="process", holds="yes", what="it runs, and is ready")
     pid = started_elsewhere(host, home)
@@ -80,7 +82,7 @@ def _bound(state: InstanceState) -> Link:
     """The address that the server listens on."""
     said = str(setting_now(state.home, state.game, "address") or "")
     kind = address_kind(said)
-    change = command_line("rhizon", "set", state.home.folder, "address=0.0.0.0")
+    change = command_line("rhizon", "set", state.instance.name, "address=0.0.0.0")
     if said in ("", "*") or kind == "none":
         return Link(link="address", holds="yes", what="it listens on every address of this machine")
     if kind == "loopback":
@@ -92,8 +94,9 @@ def _bound(state: InstanceState) -> Link:
     return Link(link="address", holds="yes", what=f"it listens on {said} ({kind_words(kind)})")
 
 
-def _sockets(state: InstanceState) -> list[Link]:
-    """Whether something listens on each port."""
+def _sockets(state: InstanceState, *, runs: bool) -> list[Link]:
+    """Whether something listens on each port; of a server that does not run, whether another program does."""
+    name = state.instance.name
     links = []
     for role, port in port_places(state.game, state.lock).items():
         number = state.instance.ports.get(role)
@@ -101,15 +104,17 @@ def _sockets(state: InstanceState) -> list[Link]:
             continue
         for protocol in port.protocols:
             listening = socket_in_use(number, protocol)
-            log = command_line("rhizon", "log", state.home.folder)
-            links.append(
-                Link(
-                    link=f"{role} port",
-                    holds="yes" if listening else "no",
-                    what=f"{'something' if listening else 'nothing'} listens on {protocol} {number}",
-                    fix="" if listening else f"See what the server says of it: {log}",
-                )
-            )
+            what, fix = f"something listens on {protocol} {number}", ""
+            if runs and not listening:
+                what = f"nothing listens on {protocol} {number}"
+                fix = f"See what the server says of it: {command_line('rhizon', 'log', name)}"
+            elif not runs and listening:
+                what = f"another program listens on {protocol} {number}"
+                fix = f"End that program, or use another number: {command_line('rhizon', 'ports', name, '--move')}"
+            elif not runs:
+                what = f"{protocol} {number} is free for it"
+            holds: Holds = "yes" if runs and listening else "unknown" if not runs and not listening else "no"
+            links.append(Link(link=f"{role} port", holds=holds, what=what, fix=fix))
     return links
 
 
@@ -130,7 +135,7 @@ def _firewall(state: InstanceState) -> Link:
     """The firewall of this machine, as far as it can be read: nftables says what it does to those that come in."""
     program = shutil.which("nft") or shutil.which("nft", path="/usr/sbin:/sbin")
     text = _ruleset(program) if program is not None else None
-    rule = command_line("rhizon", "ports", state.home.folder, "--rules", "nftables")
+    rule = command_line("rhizon", "ports", state.instance.name, "--rules", "nftables")
     if text is None and program is not None:
         what = "its rules cannot be read here (only root may)"
         return Link(link="firewall", holds="unknown", what=what, fix=f"What it has to let in: {rule}")
@@ -161,7 +166,7 @@ def _ruleset(program: str) -> str | None:
 
 def _router(state: InstanceState, *, ask: bool) -> Link:
     """What is between this machine and the internet."""
-    name = state.home.folder
+    name = state.instance.name
     public = [one for one in every_address() if is_public(one) and ":" not in one]
     if public:
         return Link(link="router", holds="yes", what=f"this machine has an address of the internet: {public[0]}")
@@ -191,7 +196,7 @@ def _asked(state: InstanceState, says: RouterSays, opened: bool) -> Link:
         )
         return Link(link="router", holds="no", what=what, fix="Forward the ports on both, or put one into bridge mode.")
     if not opened:
-        fix = f"Ask it to: {command_line('rhizon', 'ports', state.home.folder, '--open')}"
+        fix = f"Ask it to: {command_line('rhizon', 'ports', state.instance.name, '--open')}"
         return Link(
             link="router",
             holds="no",

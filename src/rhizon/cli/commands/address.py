@@ -78,8 +78,8 @@ def _links(to: "Console", found: "Chain", call: Call) -> None:
     signs = {"yes": "holds", "no": "broken", "unknown": "unknown"}
     rows = [(one.link, signs[one.holds], one.what) for one in found.links]
     call.table(to, ("link", "state", "what"), rows, prose=("what",))
-    fixes = [one for one in found.links if one.fix and one.holds != "yes"]
+    fixes = dict.fromkeys(f"{one.link}: {one.fix}" for one in found.links if one.fix and one.holds != "yes")
     if fixes:
         to.print()
-        for one in fixes:
-            say(to, f"{one.link}: {one.fix}")
+        for fix in fixes:
+            say(to, fix)
