@@ -97,8 +97,30 @@ class RouterNet:
     gateway = "192.168.77.1"
     own = "192.168.77.2"
 
-    def __init__(self, names: dict[str, str]) -> None:
+    def __init__(self, names: dict[str, str], room: str) -> None:
         self.names = names
+        self._room = room
+        self._daemon: subprocess.Popen[bytes] | None = None
+
+    def start(self) -> None:
+        """Starts the router's program; one that has forgotten everything."""
+        pid = Path(self._room, "pid")
+        pid.unlink(missing_ok=True)
+        router = ["ip", "netns", "exec", self.names["r"]]
+        command = [*router, "miniupnpd", "-d", "-f", f"{self._room}/router.conf", "-P", str(pid)]
+        self._daemon = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        until = time.monotonic() + 20
+        while not pid.exists() and time.monotonic() < until:
+            time.sleep(0.05)
+        time.sleep(0.3)
+
+    def stop(self) -> None:
+        """Ends it, and takes away what it forwarded."""
+        if self._daemon is not None:
+            self._daemon.kill()
+            self._daemon.wait()
+            flush = ["nft", "flush", "chain", "inet", "nat", "prerouting_miniupnpd"]
+            subprocess.run(["ip", "netns", "exec", self.names["r"], *flush], check=True)
 
     def inside(self, *words: str) -> list[str]:
         """A command as one of the local network."""
@@ -135,12 +157,7 @@ def router_net(ext_ip: str = "11.22.33.44") -> Iterator[RouterNet]:
         subprocess.run([*router, "nft", "-f", "-"], input=RULES, text=True, check=True)
         conf = Path(room) / "router.conf"
         conf.write_text(CONF.format(ext_ip=f"ext_ip={ext_ip}" if ext_ip else ""))
-        command = [*router, "miniupnpd", "-d", "-f", str(conf), "-P", f"{room}/pid"]
-        daemon = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
-        stack.callback(daemon.wait)
-        stack.callback(daemon.kill)
-        until = time.monotonic() + 20
-        while not Path(room, "pid").exists() and time.monotonic() < until:
-            time.sleep(0.05)
-        time.sleep(0.3)
-        yield RouterNet(names)
+        net = RouterNet(names, room)
+        stack.callback(net.stop)
+        net.start()
+        yield net

@@ -6,6 +6,7 @@ import struct
 import subprocess
 import sys
 import threading
+import time
 import unittest
 from collections.abc import Callable, Iterator
 
@@ -15,6 +16,7 @@ from rhizon.core.reach.kinds import address_kind
 from rhizon.core.reach.mapping_protocols import (
     MapWish,
     ProtocolError,
+    has_forgotten,
     natpmp_request,
     pcp_request,
     read_natpmp,
@@ -26,6 +28,12 @@ from tests.support import PROGRAM, Case, not_fast
 
 WISH = MapWish("udp", 21640, 21640, 7200)
 NONCE = bytes(range(12))
+RENEW = """
+import pathlib, sys
+from rhizon.app.host import this_host
+from rhizon.app.reach.opened import renew_ports
+assert renew_ports(this_host(), pathlib.Path(sys.argv[1]))
+"""
 ASK = "import sys; from rhizon.adapters.routers import *; from rhizon.core.reach.mapping_protocols import MapWish; "
 
 
@@ -74,6 +82,11 @@ class Messages(unittest.TestCase):
         for data in (b"", b"\0\x81\0\0", other_protocol, other_port, struct.pack("!BBHI", 0, 129, 0, 9)):
             with self.subTest(data), self.assertRaises(ProtocolError):
                 read_natpmp(data, WISH)
+
+    def test_a_router_that_was_started_again(self) -> None:
+        for then, elapsed, now, lost in ((100, 10, 110, False), (100, 1000, 980, False), (100, 1000, 3, True),
+                                         (0, 0, 0, False), (5, 4, 1, True), (5, 4, 7, False)):  # fmt: skip
+            self.assertEqual(has_forgotten(then, elapsed, now), lost, (then, elapsed, now))
 
     def test_kinds_of_addresses(self) -> None:
         rows = {"127.0.0.1": "loopback", "::1": "loopback", "10.1.2.3": "private", "100.64.9.9": "shared",
@@ -174,6 +187,16 @@ class RealRouter(Case):
             shown = self.inside(net, "address", server, "--ask-router")
             self.assertIn("11.22.33.44 23860", shown.stdout)
             self.assertIn("the router forwards the line port", shown.stdout)
+            self.assertIn("forwards its ports", self.inside(net, "reach", server, "--ask-router").stdout)
+            time.sleep(4)
+            net.stop()
+            net.start()  # its epoch goes back
+            lost = self.inside(net, "reach", server, "--ask-router")
+            self.assertIn("has been started again", lost.stdout)
+            renew = net.inside(sys.executable, "-c", RENEW, server)  # as its keeper does
+            done = subprocess.run(renew, env=self.environment(), timeout=120)
+            self.assertEqual((done.returncode, net.rules().count("dnat")), (0, 8))
+            self.assertNotIn("started again", self.inside(net, "reach", server, "--ask-router").stdout)
             closed = self.inside(net, "ports", server, "--close")
             self.assertIn("8 ports closed", closed.stdout)
             self.assertEqual(net.rules().count("dnat"), 0)

@@ -3,6 +3,7 @@
 import re
 import shutil
 import subprocess
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -14,7 +15,7 @@ from rhizon.adapters.routers import RouterSays, find_router
 from rhizon.app.host import Host
 from rhizon.app.instance.exclusive import started_elsewhere
 from rhizon.app.instance.state import InstanceState, require_instance_state
-from rhizon.app.reach.opened import read_opened
+from rhizon.app.reach.opened import OpenedPort, read_opened
 from rhizon.app.run.command import setting_now
 from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.allocate.rules import OpenPort
@@ -182,11 +183,12 @@ def _router(state: InstanceState, *, ask: bool) -> Link:
     except RhizonError as silent:
         hand = command_line("rhizon", "ports", name, "--rules", "table")
         return Link(link="router", holds="unknown", what=silent.message, fix=f"Forward the ports there by hand: {hand}")
-    return _asked(state, says, bool(opened))
+    return _asked(state, says, opened)
 
 
-def _asked(state: InstanceState, says: RouterSays, opened: bool) -> Link:
+def _asked(state: InstanceState, says: RouterSays, opened: Sequence[OpenedPort]) -> Link:
     kind = address_kind(says.outside)
+    ask = command_line("rhizon", "ports", state.instance.name, "--open")
     if kind == "shared":
         fix = "Ask the provider for an address of your own, or for IPv6."
         return Link(link="router", holds="no", what=f"its address is {says.outside}: {kind_words(kind)}", fix=fix)
@@ -196,11 +198,9 @@ def _asked(state: InstanceState, says: RouterSays, opened: bool) -> Link:
         )
         return Link(link="router", holds="no", what=what, fix="Forward the ports on both, or put one into bridge mode.")
     if not opened:
-        fix = f"Ask it to: {command_line('rhizon', 'ports', state.instance.name, '--open')}"
-        return Link(
-            link="router",
-            holds="no",
-            what=f"{says.outside} ({says.how}) forwards none of its ports by request",
-            fix=fix,
-        )
+        what = f"{says.outside} ({says.how}) forwards none of its ports by request"
+        return Link(link="router", holds="no", what=what, fix=f"Ask it to: {ask}")
+    if any(one.lost_by(says.epoch) for one in opened):
+        what = f"{says.outside} ({says.how}) has been started again, and has forgotten what it forwarded"
+        return Link(link="router", holds="no", what=what, fix=f"Ask it again: {ask}")
     return Link(link="router", holds="yes", what=f"{says.outside} ({says.how}) forwards its ports")

@@ -19,7 +19,7 @@ from rhizon.core.allocate.port_roles import port_places
 from rhizon.core.errors import InputError, RemoteError, RhizonError
 from rhizon.core.finding import Finding
 from rhizon.core.model.setting import PortDefinition
-from rhizon.core.reach.mapping_protocols import MapWish
+from rhizon.core.reach.mapping_protocols import MapWish, has_forgotten
 from rhizon.keeper.places import OPENED
 
 __all__ = ["LEASE_SECONDS", "OpenedPort", "PortsOpened", "close_ports", "open_ports", "read_opened", "renew_ports"]
@@ -28,6 +28,7 @@ LEASE_SECONDS = 7200
 SHORTEST = 120
 LONGEST = 86400 * 30
 RENEW_AT = 0.5  # of a lease (RFC 6887, 11.2.1)
+RENEW_MOST = 600  # seconds: a router that was started again has forgotten all, and says so only when it is asked
 
 
 class OpenedPort(msgspec.Struct, frozen=True, kw_only=True):
@@ -49,6 +50,11 @@ class OpenedPort(msgspec.Struct, frozen=True, kw_only=True):
     def until(self) -> str:
         """For people, in UTC."""
         return datetime.datetime.fromtimestamp(self.expires, datetime.UTC).strftime("%Y-%m-%d %H:%M UTC")
+
+    def lost_by(self, epoch: int) -> bool:
+        """Whether a router whose epoch is that now has forgotten it. UPnP has no epochs."""
+        known = self.how != "UPnP IGD" and epoch > 0
+        return known and has_forgotten(self.epoch, time.time() - self.asked_at, epoch)
 
     def forwarded(self) -> Forwarded:
         """As the router's client knows it."""
@@ -85,7 +91,7 @@ def _write(home: InstanceFolder, ports: tuple[OpenedPort, ...]) -> None:
     if not ports:
         home.remove_own(OPENED)
         return
-    renew = min(one.asked_at + one.lease * RENEW_AT for one in ports)
+    renew = min(one.asked_at + min(one.lease * RENEW_AT, RENEW_MOST) for one in ports)
     home.write_own(OPENED, msgspec.json.encode(_File(renew, ports)), 0o600)
 
 

@@ -13,6 +13,7 @@ __all__ = [
     "Answer",
     "MapWish",
     "ProtocolError",
+    "has_forgotten",
     "natpmp_address_request",
     "natpmp_request",
     "pcp_request",
@@ -140,6 +141,12 @@ def read_natpmp_address(data: bytes) -> Answer:
     if len(data) < 12:
         raise ProtocolError("its answer is cut short")
     return Answer(0, str(ipaddress.IPv4Address(data[8:12])), 0, epoch)
+
+
+def has_forgotten(epoch_then: int, elapsed: float, epoch_now: int) -> bool:
+    """Whether a router has been started again since, by its two epochs and the seconds between them on this machine:
+    it has then forgotten what it forwarded (RFC 6886, 3.6: clocks may differ by an eighth and two seconds)."""
+    return epoch_now + 2 < epoch_then + elapsed * 7 / 8
 
 
 def _natpmp_head(data: bytes, operation: int) -> tuple[int, int]:
