@@ -30,6 +30,7 @@ from rhizon.core.model.catalog import HostFiles, Item, ItemIndex, ItemLine
 from rhizon.core.model.decode import decode_json
 from rhizon.core.runtimes import FAMILIES
 from tests import FAST
+from tests.forked import Copies
 
 CATALOG = WORLD / "catalog"
 LIST = WORLD / "tarnholt.list.toml"
@@ -48,6 +49,24 @@ def java17() -> str | None:
 
 not_fast = unittest.skipIf(FAST in os.environ, "it needs a server or takes long")
 NO_JAVA = "servers are left out" if FAST in os.environ else "there is no Java 17 on this machine"
+
+
+def run_copy(
+    arguments: Sequence[str], folder: Path, environment: dict[str, str], stdin: str, within: float
+) -> "subprocess.CompletedProcess[str]":
+    """Runs the program, by a copy of a process that has imported it, or from its beginning where another Python would
+    be asked for."""
+    if not _copies:
+        _copies.append(Copies(environment))
+    if _copies[0].fits(environment):
+        return _copies[0].run(arguments, folder, environment, stdin, within)
+    command = [*PROGRAM, *arguments]
+    return subprocess.run(
+        command, cwd=folder, env=environment, input=stdin, capture_output=True, text=True, timeout=within
+    )
+
+
+_copies: list[Copies] = []  # of this process, made when it is needed
 
 
 class Done:
@@ -104,15 +123,7 @@ class Case(unittest.TestCase):
 
     def rhizon(self, *arguments: object, stdin: str = "", within: int = 120) -> Done:
         """Runs the program in the folder; a traceback is never an answer."""
-        done = subprocess.run(
-            [*PROGRAM, *map(str, arguments)],
-            cwd=self.folder,
-            env=self.environment(),
-            input=stdin,
-            capture_output=True,
-            text=True,
-            timeout=within,
-        )
+        done = run_copy([*map(str, arguments)], self.folder, self.environment(), stdin, within)
         self.assertNotIn("Traceback", done.stderr, done.stderr)
         self.assertNotIn("internal error", done.stderr + done.stdout)
         if "--json" in arguments:
