@@ -22,4 +22,5 @@ def show_folder_files(to: "Console", files: Sequence["FolderFile"], call: Call) 
     say(to, "folder: " + ", ".join(f"{count} {state}" for state, count in counts if count))
     shown = [one for one in files if call.out.verbose or one.state != "taken"]
     rows = [(one.path, one.item and f"{one.item} {one.version}", one.state, one.why) for one in shown]
-    call.table(to, ("file", "release", "", "why"), rows, prose=("why",))
+    if rows:
+        call.table(to, ("file", "release", "", "why"), rows, prose=("why",))
