@@ -413,7 +413,7 @@ class Repository:
                 recipients=self.seal.recipients,
                 automatic=backup.automatic,
                 consistency=backup.consistency,
-                files=len(backup.world) + len(backup.settings),
+                files=sum(map(len, backup.parts)),
                 size=backup.size,
                 pieces=tuple(sorted(map(self.seal.name, chunks))),
             )

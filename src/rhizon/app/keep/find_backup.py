@@ -121,7 +121,7 @@ def _line(repository: Repository, ident: str, when: str) -> BackupLine:
         name=backup.name,
         folder=backup.folder,
         consistency=backup.consistency,
-        files=len(backup.world) + len(backup.settings),
+        files=sum(map(len, backup.parts)),
         size=backup.size,
         backups=str(repository.root),
         automatic=not backup.by_hand,

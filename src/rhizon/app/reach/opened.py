@@ -114,7 +114,7 @@ def open_ports(host: Host, folder: Path, lease: int, reporter: Reporter, *, dry_
         raise RemoteError(
             "router-refused",
             f"the router {router.gateway} forwards none of the ports",
-            details=[one.what for one in findings],
+            details=tuple(dict.fromkeys(one.what for one in findings)),
             hint="Allow forwarding by programs in its settings, or forward them by hand: rhizon ports --rules table",
         )
     return _result(state, home, router, opened, (), findings, planned=False)
