@@ -24,7 +24,7 @@ from rhizon.adapters.runtimes import Runtimes, probe
 from rhizon.core.errors import InputError, StateError
 from rhizon.core.runtimes import FAMILIES
 from rhizon.core.secret import Secret
-from tests.support import Case
+from tests.support import Case, not_fast
 
 
 def claim_next(ledger_file: str, folder: str) -> int:
@@ -87,6 +87,7 @@ class ControlGroups(Case):
 
 
 class TheLedger(Case):
+    @not_fast
     def test_many_commands_at_once_never_get_the_same_port(self) -> None:
         file = str(self.folder / "state" / "ledger.sqlite3")
         jobs = [(file, str(self.folder / f"i{n}")) for n in range(12)]

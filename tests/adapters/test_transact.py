@@ -22,7 +22,7 @@ from rhizon.core.model.game_world import WorldRule
 from rhizon.core.model.instance import Inventory
 from rhizon.core.names import RelPath
 from rhizon.core.plan import Plan, WantedFile, make_plan
-from tests.support import Case
+from tests.support import Case, not_fast
 
 DONE = ("committed", "ended")  # points after the commit point
 OLD = {"mods/a.jar": b"old a", "mods/gone.jar": b"gone", "start.sh": b"old start"}
@@ -90,6 +90,7 @@ class Transactions(Case):
         self.assertEqual(tree(self.home), self.new)
         return seen
 
+    @not_fast
     def test_every_point(self) -> None:
         points = self.points()
         self.assertEqual(points[:2], ["staged", "journalled"])
@@ -145,6 +146,7 @@ class Transactions(Case):
         self.assertFalse(os.WIFEXITED(status) and os.WEXITSTATUS(status), "the work went wrong")
         return os.WTERMSIG(status)
 
+    @not_fast
     def test_a_file_that_was_half_written_goes(self) -> None:
         def killed_at_flush(number: int, work: Callable[[], object]) -> bool:
             left = itertools.count(1 - number)
