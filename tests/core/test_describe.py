@@ -76,7 +76,7 @@ class Proposed(unittest.TestCase):
 
     def test_start_lines(self) -> None:
         rows = (
-            ("run.sh", "java -jar bay.jar nogui # x", ("java", "-jar", "bay.jar", "nogui", "#", "x")),
+            ("run.sh", "java -jar bay.jar unlit # x", ("java", "-jar", "bay.jar", "unlit", "#", "x")),
             (
                 "run.bat",
                 '@echo off\r\nset "J=java"\r\n%J% -Xms1g -jar bay.jar\r\npause\r\n',
