@@ -11,9 +11,10 @@ from hypothesis import strategies as st
 from pyrage import x25519
 
 from rhizon.adapters import backups
-from rhizon.adapters.backups import Repository, WorldFiles, tree_files
+from rhizon.adapters.backups import Repository
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.sealing import Key, Seal, passphrase_seal, read_recipients, recipient_seal
+from rhizon.adapters.world_files import WorldFiles, tree_files
 from rhizon.core.errors import InputError, StateError, TrustError
 from rhizon.core.model.backup import Backup, SavedFile
 from rhizon.core.model.decode import decode_json, encode_json

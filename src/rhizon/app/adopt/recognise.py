@@ -6,13 +6,13 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
 
-from rhizon.adapters.backups import worlds_beside
 from rhizon.adapters.catalogs import Catalogs
 from rhizon.adapters.fetching import fetch_all
 from rhizon.adapters.files import hash_file
 from rhizon.adapters.games import GAMES, read_game
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.store import Store
+from rhizon.adapters.world_files import worlds_beside
 from rhizon.app.games.look import look_at
 from rhizon.app.host import Host
 from rhizon.app.instance.native_files import native_values

@@ -9,7 +9,6 @@ from pathlib import Path, PurePosixPath
 
 import msgspec
 
-from rhizon.adapters.backups import worlds_beside
 from rhizon.adapters.host import (
     every_address,
     first_free_port,
@@ -26,6 +25,7 @@ from rhizon.adapters.processes import holder_of
 from rhizon.adapters.run_log import LOG, earlier_log
 from rhizon.adapters.runtimes import probe
 from rhizon.adapters.transact import RHIZON
+from rhizon.adapters.world_files import worlds_beside
 from rhizon.app.archives.scan import ScannedFile, files_aside, scan_together
 from rhizon.app.foresee.good_runs import seen_in_good_runs
 from rhizon.app.foresee.known_worlds import known_worlds

@@ -5,11 +5,11 @@ import shlex
 import stat
 from pathlib import Path, PurePosixPath
 
-from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import FileBytes
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.transact import RHIZON
+from rhizon.adapters.world_files import world_units
 from rhizon.app.host import Host
 from rhizon.app.instance.edited_files import native_edits
 from rhizon.app.instance.native_files import native_values

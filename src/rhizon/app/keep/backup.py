@@ -11,12 +11,13 @@ from typing import NamedTuple
 
 import msgspec
 
-from rhizon.adapters.backups import STAMP, Repository, world_files
+from rhizon.adapters.backups import STAMP, Repository
 from rhizon.adapters.files import free_bytes, read_bytes, translated
 from rhizon.adapters.games import GAMES
 from rhizon.adapters.host import now
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.world_files import world_files
 from rhizon.app.host import Host
 from rhizon.app.instance.backup_places import LINKS, backup_id
 from rhizon.app.instance.change import snapshot

@@ -10,9 +10,9 @@ from pathlib import Path
 
 import msgspec
 
-from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import make_folders, sync_folder, translated
 from rhizon.adapters.instances import InstanceFolder
+from rhizon.adapters.world_files import world_units
 from rhizon.app.host import Host, open_ledger
 from rhizon.app.instance.exclusive import exclusive, require_stopped
 from rhizon.app.instance.other_files import other_files

@@ -15,12 +15,12 @@ from typing import Any
 
 import msgspec
 
-from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import copy_shared, translated
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.ledger import Entry
 from rhizon.adapters.processes import alive, began
 from rhizon.adapters.transact import RHIZON
+from rhizon.adapters.world_files import world_units
 from rhizon.app.host import Host
 from rhizon.app.instance.native_files import write_edits
 from rhizon.app.instance.reservations import others_than, ports_for

@@ -14,9 +14,9 @@ from typing import Literal, TypeVar
 
 import msgspec
 
-from rhizon.adapters.backups import world_units
 from rhizon.adapters.files import translated
 from rhizon.adapters.host import available_mib, processors
+from rhizon.adapters.world_files import world_units
 from rhizon.app.archives.on_server import scan_content
 from rhizon.app.foresee.good_runs import seen_in_good_runs
 from rhizon.app.host import Host
