@@ -1,4 +1,4 @@
-"""What a lock names and no catalog has: it goes in a folder beside the lock's file, and comes back by its hash."""
+"""Files that a lock names and no catalog has: kept in a folder beside the lock, and found there by their hash."""
 
 import hashlib
 from collections.abc import Iterable

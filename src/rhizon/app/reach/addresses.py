@@ -72,7 +72,7 @@ def _forwarding(role: str, port: int, opened: list[OpenedPort]) -> str:
     if opened:
         until = ", ".join(f"{one.protocol} {one.external} until {one.until}" for one in opened)
         return f"the router forwards the {role} port: {until}"
-    return f"from the internet: the router has to forward {role} {port} to this machine"
+    return f"for the internet, the router must forward {role} {port} to this machine"
 
 
 def _router(findings: list[Finding]) -> RouterSays | None:
@@ -96,8 +96,8 @@ def _nat(says: RouterSays) -> list[Finding]:
     kind = address_kind(says.outside)
     if kind == "public":
         return []
-    what = f"the router's address outside is {says.outside or 'none'}: {kind_words(kind)}"
-    remedy = "A second router stands before it: forward the port there too, or put one of the two into bridge mode."
+    what = f"the router's external address is {says.outside or 'none'}: {kind_words(kind)}"
+    remedy = "Another router is in front of it: forward the port there too, or put one of the two into bridge mode."
     if kind == "shared":
         remedy = "The provider shares one address among many customers: ask it for an address of your own, or for IPv6."
     return [Finding(code="not-reachable", severity="warning", subject="router", what=what, remedy=remedy)]
@@ -114,14 +114,14 @@ def _outside(
         where = "the address for players" if state.instance.players.address else "host.toml"
         lines.append(_line(state, said, outer, "the internet", f"as {where} says", sure=True))
     if says is not None and is_public(says.outside):
-        how = "the router forwards the port" if opened else "the router has to forward the port"
+        how = "the router forwards the port" if opened else "the router must forward the port"
         depends = f"as the router says; {how}"
         lines.append(_line(state, says.outside, outer, "the internet", depends, sure=bool(opened)))
     for one in every_address():
         if is_public(one):
             depends = "an address of this machine"
             if ":" in one:
-                depends += "; a router's IPv6 firewall has to let the port in"
+                depends += "; a router's IPv6 firewall must allow the port"
             lines.append(_line(state, one, port, "the internet", depends, sure=":" not in one))
     return lines
 
@@ -138,10 +138,10 @@ def _inside(state: InstanceState, bound: str, port: int) -> list[AddressLine]:
         lines.append(_line(state, one, port, "the local network", f"an address of this machine ({kind})", sure=True))
     name = socket.gethostname()
     if not alone and name and name != "localhost":
-        depends = "the network has to know this name"
+        depends = "the local network must resolve this name"
         lines.append(_line(state, name, port, "the local network", depends, sure=False))
     here = bound if alone else "127.0.0.1"
-    depends = "the server listens on this machine alone" if alone else "always"
+    depends = "the server listens on this machine only" if alone else "always"
     lines.append(_line(state, here, port, "this machine", depends, sure=True))
     return lines
 

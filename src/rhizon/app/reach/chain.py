@@ -87,10 +87,10 @@ def _bound(state: InstanceState) -> Link:
     if said in ("", "*") or kind == "none":
         return Link(link="address", holds="yes", what="it listens on every address of this machine")
     if kind == "loopback":
-        what = f"it listens on {said}: only programs of this machine reach it"
+        what = f"it listens on {said} only, which other machines cannot reach"
         return Link(link="address", holds="no", what=what, fix=f"Listen on every address: {change}")
     if kind != "name" and said not in every_address():
-        what = f"it is to listen on {said}, which this machine does not have"
+        what = f"it is set to listen on {said}, which is not an address of this machine"
         return Link(link="address", holds="no", what=what, fix=f"Listen on every address: {change}")
     return Link(link="address", holds="yes", what=f"it listens on {said} ({kind_words(kind)})")
 
@@ -113,7 +113,7 @@ def _sockets(state: InstanceState, *, runs: bool) -> list[Link]:
                 what = f"another program listens on {protocol} {number}"
                 fix = f"End that program, or use another number: {command_line('rhizon', 'ports', name, '--move')}"
             elif not runs:
-                what = f"{protocol} {number} is free for it"
+                what = f"{protocol} {number} is free"
             holds: Holds = "yes" if runs and listening else "unknown" if not runs and not listening else "no"
             links.append(Link(link=f"{role} port", holds=holds, what=what, fix=fix))
     return links
@@ -138,12 +138,12 @@ def _firewall(state: InstanceState) -> Link:
     text = _ruleset(program) if program is not None else None
     rule = command_line("rhizon", "ports", state.instance.name, "--rules", "nftables")
     if text is None and program is not None:
-        what = "its rules cannot be read here (only root may)"
-        return Link(link="firewall", holds="unknown", what=what, fix=f"What it has to let in: {rule}")
+        what = "its rules can only be read by root"
+        return Link(link="firewall", holds="unknown", what=what, fix=f"See the rules that the server needs: {rule}")
     if text is None:
         return Link(link="firewall", holds="yes", what="no firewall is known on this machine")
     if not re.search(r"hook input[^}]*?policy drop", text) and not re.search(r"\b(?:drop|reject)\b", text):
-        return Link(link="firewall", holds="yes", what="it lets everything in")
+        return Link(link="firewall", holds="yes", what="no rule blocks incoming traffic")
     closed = [
         one
         for one in _open_ports(state)
@@ -152,8 +152,8 @@ def _firewall(state: InstanceState) -> Link:
     ]
     if closed and re.search(r"hook input[^}]*?policy drop", text):
         names = ", ".join(f"{one.protocol} {one.first}" for one in closed)
-        return Link(link="firewall", holds="no", what=f"it lets nothing in at {names}", fix=f"Add the rules of: {rule}")
-    what = "it has rules that refuse; whether for these ports was not decided" if closed else "it lets the ports in"
+        return Link(link="firewall", holds="no", what=f"it blocks {names}", fix=f"Allow them: {rule}")
+    what = "it has blocking rules, which may apply to these ports" if closed else "it allows the ports"
     return Link(link="firewall", holds="unknown" if closed else "yes", what=what)
 
 
@@ -194,13 +194,13 @@ def _asked(state: InstanceState, says: RouterSays, opened: Sequence[OpenedPort])
         return Link(link="router", holds="no", what=f"its address is {says.outside}: {kind_words(kind)}", fix=fix)
     if kind != "public":
         what = (
-            f"its address outside is {says.outside or 'none'}: {kind_words(kind)}, so another router stands before it"
+            f"its external address is {says.outside or 'none'} ({kind_words(kind)}): another router is in front of it"
         )
         return Link(link="router", holds="no", what=what, fix="Forward the ports on both, or put one into bridge mode.")
     if not opened:
-        what = f"{says.outside} ({says.how}) forwards none of its ports by request"
+        what = f"{says.outside} ({says.how}) forwards none of these ports on request"
         return Link(link="router", holds="no", what=what, fix=f"Ask it to: {ask}")
     if any(one.lost_by(says.epoch) for one in opened):
-        what = f"{says.outside} ({says.how}) has been started again, and has forgotten what it forwarded"
+        what = f"{says.outside} ({says.how}) was restarted and has lost its port mappings"
         return Link(link="router", holds="no", what=what, fix=f"Ask it again: {ask}")
-    return Link(link="router", holds="yes", what=f"{says.outside} ({says.how}) forwards its ports")
+    return Link(link="router", holds="yes", what=f"{says.outside} ({says.how}) forwards these ports")

@@ -22,16 +22,16 @@ _ask_router = click.option("--ask-router", is_flag=True, help="Ask the router of
 @command(
     "address",
     examples=(
-        ("rhizon address marsh", "every address to hand out, the best first"),
-        ("rhizon address marsh --ask-router", "also the one that the router has on the internet"),
+        ("rhizon address marsh", "every address to give to players, best first"),
+        ("rhizon address marsh --ask-router", "also the router's public address"),
     ),
     tables=True,
 )
 @click.argument("server", type=SERVER)
 @_ask_router
 def address(call: Call, server: Server, ask_router: bool) -> Answer:
-    """List every address of a server that one can hand out, the best first: from where it works, and what it depends
-    on. Players on the internet use what host.toml says (address), or the server's own (rhizon kit --address)."""
+    """List every address of a server to give to players, best first: where it works from, and what it depends on. For
+    players on the internet, set one in host.toml (address) or for this server (rhizon kit --address)."""
     from rhizon.app.reach.addresses import list_addresses
 
     found = list_addresses(call.host, server.folder, ask_router=ask_router)
@@ -75,7 +75,7 @@ def reach(call: Call, server: Server, ask_router: bool) -> Answer:
 
 
 def _links(to: "Console", found: "Chain", call: Call) -> None:
-    signs = {"yes": "holds", "no": "broken", "unknown": "unknown"}
+    signs = {"yes": "ok", "no": "broken", "unknown": "unknown"}
     rows = [(one.link, signs[one.holds], one.what) for one in found.links]
     call.table(to, ("link", "state", "what"), rows, prose=("what",))
     fixes = dict.fromkeys(f"{one.link}: {one.fix}" for one in found.links if one.fix and one.holds != "yes")

@@ -49,7 +49,7 @@ __all__ = ["ports"]
 )
 @click.option("--open", "open_", is_flag=True, help="Ask the router to forward the ports (PCP, NAT-PMP, UPnP IGD).")
 @click.option("--lease", default="2h", metavar="TIME", help="With --open: for how long, as in 30m, 2h or 1d (2h).")
-@click.option("--close", "close_", is_flag=True, help="Ask the router to forward them no more.")
+@click.option("--close", "close_", is_flag=True, help="Ask the router to stop forwarding them.")
 def ports(
     call: Call,
     server: Server | None,
