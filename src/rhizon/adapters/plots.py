@@ -8,7 +8,7 @@ from rhizon.adapters.files import translated
 from rhizon.core.allocate.measured import GcEvent, alive
 from rhizon.core.errors import StateError
 
-__all__ = ["draw_boot", "heap_plot", "heat_map", "process_plot"]
+__all__ = ["draw_boot", "heap_plot", "heat_map", "process_plot", "pyplot_of"]
 
 MOST_BARS = 30
 
@@ -21,7 +21,7 @@ def heat_map(
     file: Path, title: str, rows: Sequence[str], columns: Sequence[str], values: Sequence[Sequence[int]]
 ) -> None:
     """Writes a picture of 0 (no), 1 (nearly) and 2 (fits); its size grows with what it shows."""
-    pyplot = _pyplot()
+    pyplot = pyplot_of()
     from matplotlib.colors import ListedColormap
     from matplotlib.patches import Patch
 
@@ -51,7 +51,7 @@ def heat_map(
 def heap_plot(file: Path, title: str, runs: Sequence[Sequence[GcEvent]], bounds: Mapping[str, int]) -> None:
     """Heap after every collection of the last run, with ``bounds`` in MiB: what was granted, what is recommended and
     what was guessed."""
-    pyplot = _pyplot()
+    pyplot = pyplot_of()
     figure, axes = pyplot.subplots(figsize=(9.6, 5.4), layout="constrained")
     run = next(one for one in reversed(runs) if one)
     scale = _time_axis(axes, run[-1].at)
@@ -72,7 +72,7 @@ def process_plot(
     file: Path, title: str, runs: Sequence[Sequence[tuple[float, float]]], bounds: Mapping[str, int]
 ) -> None:
     """Memory of the process in the last run, and of those before it in grey, with ``bounds`` as above."""
-    pyplot = _pyplot()
+    pyplot = pyplot_of()
     figure, axes = pyplot.subplots(figsize=(9.6, 5.4), layout="constrained")
     known = [run for run in runs if run]
     scale = _time_axis(axes, max(run[-1][0] for run in known))
@@ -91,7 +91,7 @@ def process_plot(
 def draw_boot(file: Path, title: str, phases: Sequence[tuple[str, float, float]], usual: Mapping[str, float]) -> None:
     """The parts of a start as bars: name, seconds at which each begins, and how long it takes; a mark where it usually
     ends. Of many, the longest."""
-    pyplot = _pyplot()
+    pyplot = pyplot_of()
     longest = sorted(phases, key=lambda one: -one[2])[:MOST_BARS]
     shown = [one for one in reversed(phases) if one in longest]
     figure, axes = pyplot.subplots(figsize=(9.6, max(2.4, 0.28 * len(shown) + 1.2)), layout="constrained")
@@ -142,10 +142,11 @@ def _finish(file: Path, figure: Any, axes: Any) -> None:
     figure.legend(loc="outside lower left", ncols=3, frameon=False, fontsize=9)
     with translated("write the plot", file):
         figure.savefig(file, dpi=120)
-    _pyplot().close(figure)
+    pyplot_of().close(figure)
 
 
-def _pyplot() -> Any:
+def pyplot_of() -> Any:
+    """Matplotlib without a screen. Raises StateError where it is not installed."""
     try:
         import matplotlib
 

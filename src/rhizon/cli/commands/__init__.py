@@ -14,9 +14,9 @@ class Command(NamedTuple):
 
 
 TRY, CHOOSE, PROVISION, RUN = "Try it", "Choose", "Provision", "Run"
-SHARE, RENTED = "Players", "Rented servers"
+SHARE, RENTED, MACHINES = "Players", "Rented servers", "Several machines"
 TUNE, KEEP, MANY, PUBLISH = "Settings, memory, ports", "Keep", "All servers of this machine", "Describe and publish"
-SECTIONS = (TRY, CHOOSE, PROVISION, RUN, SHARE, RENTED, TUNE, KEEP, MANY, PUBLISH)
+SECTIONS = (TRY, CHOOSE, PROVISION, RUN, SHARE, RENTED, TUNE, KEEP, MANY, MACHINES, PUBLISH)
 
 COMMANDS: dict[str, Command] = {
     "demo": Command("demo:demo", "Do the whole job on a made-up world.", TRY),
@@ -72,6 +72,7 @@ COMMANDS: dict[str, Command] = {
     "forget": Command("forget:forget", "Release what a server holds; its files stay.", MANY),
     "metrics": Command("metrics:metrics", "Print or serve figures for monitoring (OpenMetrics).", MANY),
     "store": Command("store:store", "Show, verify or prune the files that servers share.", MANY),
+    "machines": Command("machines:machines", "Place servers on several machines; run Rhizon on all of them.", MACHINES),
     "catalog": Command("catalog:catalog", "Make a catalog from archives, or serve one over HTTP.", PUBLISH),
     "game": Command("game:game", "List, show, start, check or try game definitions.", PUBLISH),
     "completion": Command("completion:completion", "Print shell completion.", PUBLISH),

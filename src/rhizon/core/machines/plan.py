@@ -7,7 +7,7 @@ neighbourhood search: P. Shaw, 1998).
 """
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal, NamedTuple
 
 import numpy as np
@@ -15,7 +15,7 @@ import numpy as np
 from rhizon.core.machines.bounds import fewest_machines, fewest_moves, fits_in_sum, lowest_load, stays
 from rhizon.core.machines.problem import MEMORY, Ints, Problem, loads, moves_of
 from rhizon.core.machines.program import program_size, solve_program, solve_relaxed
-from rhizon.core.machines.start import even_out, place
+from rhizon.core.machines.start import Placer, even_out, place
 
 __all__ = ["Found", "Goal", "Placed", "Watch", "fewest", "highest_load", "plan"]
 
@@ -122,6 +122,15 @@ def fewest(
     if quick:
         return Found(best, moves_of(problem, best) if best is not None else 0, bound)
     if program_size(problem) <= LARGEST_PROGRAM:
+        if best is None:
+            parts = solve_program(problem, "moves", seconds=watch.left() - end, most_moves=most, whole=False)
+            if parts.impossible:
+                return Found(None, 0, (1 << 30) if most is None else most + 1, impossible=most is None)
+            if parts.where is not None:
+                partial = _place_rest(problem, parts.where, watch.left() * 0.8 + end * 0.2, watch)
+            best = _by_parts(problem, partial, enough, watch, watch.left() * 0.7 + end * 0.3)
+            if best is not None and moves_of(problem, best) <= enough:
+                return Found(best, moves_of(problem, best), bound)
         seconds = watch.left() - end
         solved = solve_program(problem, "moves", seconds=seconds, start=best, most_moves=most, enough=most)
         if solved.impossible:
@@ -153,6 +162,20 @@ def _best_start(
         if best is not None and moves_of(problem, best) <= enough:
             break
     return best, partial
+
+
+def _place_rest(problem: Problem, where: Ints, end: float, watch: Watch) -> Ints:
+    """The units of a linear program's solution that were placed in parts (a vertex has few), by an integer program
+    around those that were not; as many as fit."""
+    placer = Placer(problem, where)
+    rest = np.flatnonzero(where < 0)
+    part = problem.part(rest.tolist(), list(range(len(problem.machines))), loads(problem, where))
+    allowed = part.allowed & np.array([placer.apart_from(int(u)) for u in rest]).reshape(part.allowed.shape)
+    solved = solve_program(replace(part, allowed=allowed), "left-out", seconds=min(PART_SECONDS * 2, watch.left() - end))
+    where = where.copy()
+    if solved.where is not None:
+        where[rest] = solved.where
+    return where
 
 
 def _by_parts(problem: Problem, where: Ints, enough: int, watch: Watch, end: float) -> Ints | None:
@@ -200,10 +223,12 @@ def _spread(problem: Problem, first: Found, most: int | None, watch: Watch) -> P
     best, low, high = first.where, lowest_load(problem), highest_load(problem, first.where)
     limit = most if most is not None else len(problem.units) * 1000
     watch.tell("lowest highest load")
+    low = _load_bound(at, low, high, watch)
     low, high, best, unknown = _bisect(at, best, low, high, limit, watch, quick=True)
-    if unknown:
+    end = watch.left() * 0.15
+    while unknown and watch.left() > end:
         watch.tell(f"lowest highest load, between {low} % and {high} %")
-        low, high, best, _ = _bisect(at, best, low, high, limit, watch, quick=False)
+        low, high, best, unknown = _bisect(at, best, low, high, limit, watch, quick=False)
     watch.tell("fewest moves at that load")
     least = fewest(at(high), watch, start=best)
     if least.where is not None and least.moves <= moves_of(problem, best):
@@ -214,6 +239,17 @@ def _spread(problem: Problem, first: Found, most: int | None, watch: Watch) -> P
         best = smooth
     used = len(np.unique(best))
     return Placed(best, moves_of(problem, best), least.bound, highest_load(problem, best), low, used, used)
+
+
+def _load_bound(at: Callable[[int], Problem], low: int, high: int, watch: Watch) -> int:
+    """A bound by linear programs: below it not even parts of units fit."""
+    while low < high and watch.left() > 0:
+        middle = (low + high) // 2
+        if solve_relaxed(at(middle), "moves", seconds=watch.left() * 0.05, whole=False).impossible:
+            low = middle + 1
+        else:
+            high = middle
+    return low
 
 
 def _bisect(

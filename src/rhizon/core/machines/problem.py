@@ -9,13 +9,14 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
+import msgspec
 import numpy as np
 import numpy.typing as npt
 
 from rhizon.core.allocate.ports import parse_pool
-from rhizon.core.model.machines import Machine, MachinesFile, ServerNeeds
+from rhizon.core.model.machines import Machine, MachinesFile, PlacementRules, ServerNeeds
 
-__all__ = ["MEMORY", "RESOURCES", "Bools", "Ints", "Problem", "as_problem", "loads", "moves_of"]
+__all__ = ["MEMORY", "RESOURCES", "Bools", "Ints", "Problem", "as_problem", "fits_alone", "loads", "may_be_on", "moves_of"]
 
 RESOURCES = ("memory", "cores", "disk", "ports")
 MEMORY = 0
@@ -124,6 +125,13 @@ def may_be_on(server: ServerNeeds, name: str, machine: Machine, pool: frozenset[
         and set(server.needs) <= set(machine.labels)
         and (pool is None or pool.issuperset(server.fixed_ports))
     )
+
+
+def fits_alone(file: MachinesFile, name: str) -> bool:
+    """Whether some machine that a server may be on is large enough for it alone."""
+    one = msgspec.structs.replace(file, servers={name: file.servers[name]}, placement=PlacementRules())
+    problem = as_problem(one)
+    return bool((problem.allowed[0] & (problem.capacity >= problem.demand[0]).all(axis=1)).any())
 
 
 def _merged(names: Sequence[str], groups: Sequence[Sequence[str]]) -> tuple[tuple[str, ...], ...]:

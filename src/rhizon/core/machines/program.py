@@ -70,14 +70,15 @@ def program_size(problem: Problem) -> int:
 
 def solve_program(
     problem: Problem, aim: Aim, *, seconds: float, most_moves: int | None = None, most_machines: int | None = None,
-    start: Ints | None = None, enough: float | None = None, copies: Ints | None = None,
+    start: Ints | None = None, enough: float | None = None, copies: Ints | None = None, whole: bool = True,
 ) -> Solved:  # fmt: skip
-    """Solves it with at most so many moves and machines in use, in one thread, until it is proved, ``seconds`` are over or the value is ``enough``. ``copies`` is how many there are of each machine. Raises StateError
+    """Solves it with at most so many moves and machines in use, in one thread, until it is proved, ``seconds`` are over or the value is ``enough``. ``copies`` is how many there are of each machine; not ``whole``, parts
+    of units may be placed, and ``where`` has the units that are not in parts. Raises StateError
     (``no-highspy``)."""
     if not len(problem.units):
         return Solved(np.zeros(0, dtype=np.int64), 0, 0)
     program = _Program(problem, aim, most_moves, most_machines, copies)
-    return program.solve(seconds, start, enough)
+    return program.solve(seconds, start, enough, whole=whole)
 
 
 def _kinds(problem: Problem) -> list[_Kind]:
@@ -107,7 +108,7 @@ def _home(problem: Problem, unit: int) -> int | None:
     return int(machines[cost.argmin()])
 
 
-def solve_relaxed(problem: Problem, aim: Aim, *, seconds: float) -> Solved:
+def solve_relaxed(problem: Problem, aim: Aim, *, seconds: float, whole: bool = True) -> Solved:
     """A bound: machines that do not differ are one machine as large as all of them, moves and groups do not count. Its
     ``where`` says nothing."""
     keys = np.concatenate([problem.capacity, problem.allowed.T.astype(np.int64)], axis=1)
@@ -116,7 +117,7 @@ def solve_relaxed(problem: Problem, aim: Aim, *, seconds: float) -> Solved:
         tuple(problem.machines[m] for m in first), problem.units, problem.demand, problem.capacity[first],
         problem.allowed[:, first], np.zeros((len(problem.units), len(first)), dtype=np.int64), (),
     )  # fmt: skip
-    return solve_program(small, aim, seconds=seconds, copies=counts.astype(np.int64))
+    return solve_program(small, aim, seconds=seconds, copies=counts.astype(np.int64), whole=whole)
 
 
 class _Program:
@@ -205,7 +206,7 @@ class _Program:
                         self.rows.entries.append((count, columns[machine], 1.0))
             self.rows.entries.append((count, column, -float(len(self.problem.units))))
 
-    def solve(self, seconds: float, start: Ints | None, enough: float | None) -> Solved:
+    def solve(self, seconds: float, start: Ints | None, enough: float | None, *, whole: bool) -> Solved:
         highspy = _highspy()
         highs = _silent(highspy)
         for option, value in (
@@ -215,7 +216,7 @@ class _Program:
             highs.setOptionValue(option, value)
         if enough is not None:
             highs.setOptionValue("objective_target", float(enough) + 0.5)
-        highs.passModel(self._model(highspy))
+        highs.passModel(self._model(highspy, whole=whole))
         if start is not None and self.aim != "left-out":
             solution = highspy.HighsSolution()
             solution.col_value = self._values(start)
@@ -229,13 +230,18 @@ class _Program:
         if status == highspy.HighsModelStatus.kInfeasible:
             return Solved(None, INFINITE, INFINITE, impossible=True)
         info = highs.getInfo()
+        if not whole:
+            if status != highspy.HighsModelStatus.kOptimal:
+                return Solved(None, INFINITE, -INFINITE)
+            value = info.objective_function_value
+            return Solved(self._where(np.floor(np.asarray(highs.getSolution().col_value) + 1e-6)), value, _round_up(value))
         bound = info.mip_dual_bound
         if info.primal_solution_status != highspy.SolutionStatus.kSolutionStatusFeasible:
             return Solved(None, INFINITE, _round_up(bound))
         where = self._where(np.asarray(highs.getSolution().col_value))
         return Solved(where, round(info.objective_function_value), _round_up(bound))
 
-    def _model(self, highspy: Any) -> Any:
+    def _model(self, highspy: Any, *, whole: bool) -> Any:
         rows, columns = self.rows, len(self.rows.cost)
         order = sorted(range(len(rows.entries)), key=lambda n: (rows.entries[n][1], rows.entries[n][0]))
         model = highspy.HighsLp()
@@ -244,7 +250,8 @@ class _Program:
         model.col_lower_, model.col_upper_ = np.zeros(columns), np.array(rows.upper, dtype=float)
         model.row_lower_, model.row_upper_ = np.array(rows.low, dtype=float), np.array(rows.high, dtype=float)
         model.offset_ = self.base
-        model.integrality_ = [highspy.HighsVarType.kInteger] * columns
+        if whole:
+            model.integrality_ = [highspy.HighsVarType.kInteger] * columns
         begins = np.zeros(columns + 1, dtype=np.int32)
         for n in order:
             begins[rows.entries[n][1] + 1] += 1

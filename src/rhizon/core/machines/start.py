@@ -44,13 +44,14 @@ class Placer:
     def fits(self, unit: int) -> Bools:
         """Where the unit, which is nowhere now, has room."""
         room: Bools = self.problem.allowed[unit] & (self.free >= self.problem.demand[unit]).all(axis=1)
-        for g in self.groups_of.get(unit, ()):
-            room &= self.at[g] == self._self_pairs(g, unit)
-        return room
+        return room & self.apart_from(unit)
 
-    def _self_pairs(self, group: int, unit: int) -> int:
-        """A group with the unit in it twice fits nowhere."""
-        return -1 if self.problem.apart[group].count(unit) > 1 else 0
+    def apart_from(self, unit: int) -> Bools:
+        """Machines without a unit that it must be apart from; none for a unit that must be apart from itself."""
+        room = np.ones(len(self.problem.machines), dtype=np.bool_)
+        for g in self.groups_of.get(unit, ()):
+            room &= self.at[g] == (-1 if self.problem.apart[g].count(unit) > 1 else 0)
+        return room
 
     def best(self, unit: int, room: Bools, *, pack: bool) -> int:
         """The machine for a unit that has room: fewest moves first; then the emptiest after it, or to ``pack`` the
