@@ -45,7 +45,10 @@ def draw_loads(
     from matplotlib.patches import Patch
 
     figure.legend(
-        handles=[Patch(color=STAYS, label="stays or is new"), Patch(color=MOVED, label="moves here"), Patch(color=FREE, label="free")],
+        handles=[
+            Patch(color=colour, label=label)
+            for colour, label in ((STAYS, "stays or is new"), (MOVED, "moves here"), (FREE, "free"))
+        ],
         loc="outside lower left", ncols=3, frameon=False, fontsize=9,
     )  # fmt: skip
     with translated("write the plot", file):

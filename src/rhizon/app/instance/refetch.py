@@ -12,11 +12,11 @@ from rhizon.core.content_paths import content_paths
 from rhizon.core.errors import RhizonError, StateError
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.instance import Instance
-from rhizon.core.model.lock import Lock
+from rhizon.core.model.lock import Lock, LockedFile
 from rhizon.core.names import RelPath, printable
 from rhizon.core.start_scripts import start_scripts
 
-__all__ = ["refetch"]
+__all__ = ["refetch", "refetch_lock"]
 
 
 def refetch(
@@ -39,15 +39,7 @@ def refetch(
     came = 0
     why: list[str] = []
     try:
-        missing = missing_from(host.store, locked_files(lock))
-        if missing:
-            catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
-            came = fetch_all(catalogs, missing, host.store, lambda got: reporter.progress(got.text, got.part))
-        tree = read_tree(host.store, lock)
-        listed = missing_from(host.store, tree_files(lock, tree)) if tree is not None else []
-        if listed:
-            catalogs = host.open_catalogs(instance.catalogs, Path.cwd())
-            came += fetch_all(catalogs, listed, host.store, lambda got: reporter.progress(got.text, got.part))
+        came = refetch_lock(host, lock, instance.catalogs, reporter)
         content = content_paths(game, lock)
         scripts = start_scripts(game, lock.target.loader, instance.runtime, instance.heap_mib, content)
         for data in scripts.values():
@@ -66,3 +58,24 @@ def refetch(
         )
     reporter.done(f"{came} files that the store had lost were fetched")
     return came
+
+
+def refetch_lock(host: Host, lock: Lock, addresses: tuple[str, ...], reporter: Reporter) -> int:
+    """Sees that the store has the archives and server files that a lock names; answers how many had to be fetched.
+    Raises RemoteError, TrustError, InputError."""
+    came = 0
+    for lacking in (_archives, _tree):
+        missing = missing_from(host.store, lacking(host, lock))
+        if missing:
+            catalogs = host.open_catalogs(addresses, Path.cwd())
+            came += fetch_all(catalogs, missing, host.store, lambda got: reporter.progress(got.text, got.part))
+    return came
+
+
+def _archives(_: Host, lock: Lock) -> list[LockedFile]:
+    return locked_files(lock)
+
+
+def _tree(host: Host, lock: Lock) -> list[LockedFile]:
+    tree = read_tree(host.store, lock)
+    return tree_files(lock, tree) if tree is not None else []

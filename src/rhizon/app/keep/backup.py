@@ -3,7 +3,6 @@
 import contextlib
 import datetime
 import hashlib
-import tomllib
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from functools import partial
 from pathlib import Path
@@ -12,12 +11,12 @@ from typing import NamedTuple
 import msgspec
 
 from rhizon.adapters.backups import STAMP, Repository
-from rhizon.adapters.files import free_bytes, read_bytes, translated
-from rhizon.adapters.games import GAMES
+from rhizon.adapters.files import free_bytes, translated
 from rhizon.adapters.host import now
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.world_files import world_files
+from rhizon.app.games.own_definitions import own_definitions
 from rhizon.app.host import Host
 from rhizon.app.instance.backup_places import LINKS, backup_id
 from rhizon.app.instance.change import snapshot
@@ -180,17 +179,6 @@ def back_up_pulled(
     return msgspec.structs.replace(made, findings=(*made.findings, *findings))
 
 
-def _definitions(host: Host, state: InstanceState) -> dict[str, str]:
-    """The text of the game's definition and of those that it extends, where they do not ship with Rhizon."""
-    files = host.games(Path(state.instance.source).parent).files()
-    texts: dict[str, str] = {}
-    game: object = state.game.id
-    while isinstance(game, str) and game not in texts and game in files and files[game].parent != GAMES:
-        texts[game] = read_bytes(files[game], "game definition").decode("utf-8-sig")
-        game = tomllib.loads(texts[game]).get("extends")
-    return texts
-
-
 def _remember(home: InstanceFolder, ident: str, place: Path) -> None:
     links = backup_id(home)
     places = tuple(dict.fromkeys((*links.places, str(place))))
@@ -284,7 +272,7 @@ def _make(
                 empty=seen.empty,
                 settings=settings,
                 whole=rest,
-                definitions=_definitions(host, state) if whole else {},
+                definitions=own_definitions(host, state.game.id, Path(state.instance.source).parent) if whole else {},
             )
         )
         added = sum(repository.chunk_size(one) for one in fresh)

@@ -131,9 +131,7 @@ def place_servers(file: MachinesFile, reporter: Reporter, seconds: float | None)
     found = plan(problem, Goal(pack=rules.arrange == "pack", moves=rules.moves), _watch(limit, reporter))
     if isinstance(found, Found):
         raise _none(file, found, reporter)
-    servers = {
-        name: problem.machines[at] for unit, at in zip(problem.units, found.where, strict=True) for name in unit
-    }
+    servers = {name: problem.machines[at] for unit, at in zip(problem.units, found.where, strict=True) for name in unit}
     return found, {name: servers[name] for name in file.servers}
 
 
@@ -177,7 +175,7 @@ def _loads(file: MachinesFile, servers: dict[str, str]) -> tuple[MachineLoad, ..
         on[machine].append(name)
 
     def of(machine: str, field: str) -> float:
-        return sum(getattr(file.servers[name], field) for name in on[machine])
+        return float(sum(getattr(file.servers[name], field) for name in on[machine]))
 
     return tuple(
         MachineLoad(

@@ -23,5 +23,5 @@ def write_places(path: Path, places: Mapping[str, str]) -> None:
 
     document = tomlkit.parse(path.read_text("utf-8"))
     for name, machine in places.items():
-        document["servers"][name]["machine"] = machine  # type: ignore[index]
+        document["servers"][name]["machine"] = machine
     write_atomic(path, tomlkit.dumps(document).encode(), path.stat().st_mode & 0o777)

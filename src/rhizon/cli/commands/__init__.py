@@ -72,6 +72,7 @@ COMMANDS: dict[str, Command] = {
     "forget": Command("forget:forget", "Release what a server holds; its files stay.", MANY),
     "metrics": Command("metrics:metrics", "Print or serve figures for monitoring (OpenMetrics).", MANY),
     "store": Command("store:store", "Show, verify or prune the files that servers share.", MANY),
+    "export": Command("export:export", "Write container, compose or Kubernetes files for a server.", MACHINES),
     "machines": Command("machines:machines", "Place servers on several machines; run Rhizon on all of them.", MACHINES),
     "catalog": Command("catalog:catalog", "Make a catalog from archives, or serve one over HTTP.", PUBLISH),
     "game": Command("game:game", "List, show, start, check or try game definitions.", PUBLISH),

@@ -47,7 +47,8 @@ def machines() -> None:
 @output_option("Draw the loads into FILE (PNG, SVG or PDF, by its ending).")
 def plan(call: Call, file: Path, write: bool, seconds: float | None, output: Path | None) -> Answer:
     """Decide which server is to be on which machine: never over memory, cores, disk or ports; spread or packed,
-    together or apart as FILE says, with as few moves as it allows. Exit code 3 with what clashes where it is impossible.
+    together or apart as FILE says, with as few moves as it allows. Exit code 3, with what clashes, where there is no
+    such placement.
     """
     from rhizon.app.machines.plan import plan_machines
 

@@ -7,6 +7,7 @@ import click
 
 from rhizon.cli.changes import show_changes, show_counts, show_diffs, show_plan
 from rhizon.cli.command import Answer, Call, command
+from rhizon.cli.commands.start import become_keeper
 from rhizon.cli.completion import complete_games, complete_roles, complete_settings
 from rhizon.cli.folder_files import show_folder_files
 from rhizon.cli.licence import ask_on_terminal, licence_pending
@@ -86,6 +87,9 @@ FETCH = "fetch"
     type=click.Choice(["bare", "content"]),
     help="Make the first start without content or with it; by default as the game's definition says.",
 )
+@click.option(
+    "--foreground", is_flag=True, help="Then start it and become its keeper; for containers and service managers."
+)
 @click.option("--start", "starts", is_flag=True, help="Then start it in the background and wait until it is ready.")
 def provision(
     call: Call,
@@ -105,6 +109,7 @@ def provision(
     rented: str | None,
     first_start: Literal["bare", "content"] | None,
     starts: bool,
+    foreground: bool,
 ) -> Answer:
     """Make a server in FOLDER from SOURCE: a content list, a pack (folder or .rhz), a lock or a folder of archives.
 
@@ -143,6 +148,8 @@ def provision(
     if made.state == "prepared":
         raise licence_pending(made, accept_licence=("--accept-licence",))
     planned = made.state == "planned"
+    if foreground and not planned:
+        become_keeper(call, Path(made.folder))
     if starts and not planned:
         return _with_start(call, made, lambda to: _body(to, made, call, generated_names(secrets)))
     return Answer(

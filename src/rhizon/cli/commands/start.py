@@ -1,6 +1,8 @@
 """``rhizon start``."""
 
 import os
+from pathlib import Path
+from typing import NoReturn
 
 import click
 
@@ -11,7 +13,7 @@ from rhizon.cli.servers import Server
 from rhizon.cli.there import controlled
 from rhizon.core.units import counted
 
-__all__ = ["start"]
+__all__ = ["become_keeper", "start"]
 
 
 @command(
@@ -71,12 +73,7 @@ def start(
     if on is not None:
         return controlled(call, server, on, "start")
     if foreground:
-        from rhizon.app.run.start import in_foreground
-
-        command = in_foreground(call.host, server.folder, call.reporter)
-        call.close()
-        os.chdir("/")
-        os.execv(command[0], command)
+        become_keeper(call, server.folder)
     wishes = StartWishes(
         wait=0 if no_wait else wait,
         restart=restart,  # type: ignore[arg-type]
@@ -101,3 +98,13 @@ def start(
         Step(("rhizon", "stop", server.label), "stop it cleanly"),
     )
     return Answer(done, text, body, done.findings, steps)
+
+
+def become_keeper(call: Call, folder: Path) -> NoReturn:
+    """Replaces this process by the keeper of the server."""
+    from rhizon.app.run.start import in_foreground
+
+    command = in_foreground(call.host, folder, call.reporter)
+    call.close()
+    os.chdir("/")
+    os.execv(command[0], command)

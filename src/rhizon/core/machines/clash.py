@@ -1,8 +1,8 @@
 """What clashes where servers cannot be placed: the smallest set of servers and demands, and what would lift it.
 
-A minimal unsatisfiable set by QuickXplain (U. Junker, 2004), over servers first and then over what they and the machines
-demand. "Smallest" means that nothing can be taken out of it; large servers are kept rather than small ones, so that few
-remain. Every lift was tried on the whole file.
+A minimal unsatisfiable set by QuickXplain (U. Junker, 2004), over servers first and then over what they and the
+machines demand. "Smallest" means that nothing can be taken out of it; large servers are kept rather than small ones, so
+that few remain. Every lift was tried on the whole file.
 """
 
 from collections.abc import Callable, Iterator, Sequence
@@ -292,7 +292,8 @@ def _resource_sentence(file: MachinesFile, resource: str) -> str:
     if not machines:
         return f"{who}; no machine is possible"
     if len(machines) == 1:
-        return f"{who}; {problem.machines[machines[0]]} has {_amount(resource, problem.capacity[machines[0], column] / scale)}"
+        only = machines[0]
+        return f"{who}; {problem.machines[only]} has {_amount(resource, problem.capacity[only, column] / scale)}"
     given = problem.capacity[machines, column] / scale
     names = _names([problem.machines[n] for n in machines])
     if len(machines) > NAMED:

@@ -171,7 +171,9 @@ def _place_rest(problem: Problem, where: Ints, end: float, watch: Watch) -> Ints
     rest = np.flatnonzero(where < 0)
     part = problem.part(rest.tolist(), list(range(len(problem.machines))), loads(problem, where))
     allowed = part.allowed & np.array([placer.apart_from(int(u)) for u in rest]).reshape(part.allowed.shape)
-    solved = solve_program(replace(part, allowed=allowed), "left-out", seconds=min(PART_SECONDS * 2, watch.left() - end))
+    solved = solve_program(
+        replace(part, allowed=allowed), "left-out", seconds=min(PART_SECONDS * 2, watch.left() - end)
+    )
     where = where.copy()
     if solved.where is not None:
         where[rest] = solved.where
@@ -201,7 +203,9 @@ def _by_parts(problem: Problem, where: Ints, enough: int, watch: Watch, end: flo
         units = np.flatnonzero(np.isin(where, chosen))
         if where[unit] < 0:
             units = np.append(units, unit)
-        part = problem.part(units.tolist(), chosen.tolist(), np.zeros((len(chosen), problem.capacity.shape[1]), np.int64))
+        part = problem.part(
+            units.tolist(), chosen.tolist(), np.zeros((len(chosen), problem.capacity.shape[1]), np.int64)
+        )
         solved = solve_program(part, "moves", seconds=min(PART_SECONDS, max(watch.left() - end, 0.1)))
         before = int(problem.cost[units, where[units]].sum()) if where[unit] >= 0 else 1 << 30
         if solved.where is None or solved.value >= before:

@@ -16,7 +16,18 @@ import numpy.typing as npt
 from rhizon.core.allocate.ports import parse_pool
 from rhizon.core.model.machines import Machine, MachinesFile, PlacementRules, ServerNeeds
 
-__all__ = ["MEMORY", "RESOURCES", "Bools", "Ints", "Problem", "as_problem", "fits_alone", "loads", "may_be_on", "moves_of"]
+__all__ = [
+    "MEMORY",
+    "RESOURCES",
+    "Bools",
+    "Ints",
+    "Problem",
+    "as_problem",
+    "fits_alone",
+    "loads",
+    "may_be_on",
+    "moves_of",
+]
 
 RESOURCES = ("memory", "cores", "disk", "ports")
 MEMORY = 0

@@ -1,7 +1,7 @@
 """The placing as an integer program, solved by HiGHS (Q. Huangfu, J. A. J. Hall, 2018).
 
-Units that do not differ are counted instead of told apart: for each kind and machine one whole number of those that come
-there, and for each machine where some are today one of those that stay. Fifty machines and five hundred servers of
+Units that do not differ are counted instead of told apart: for each kind and machine one whole number of those that
+come there, and for each machine where some are today one of those that stay. Fifty machines and five hundred servers of
 twenty sizes are then some thousand unknowns with no symmetry between equal servers.
 """
 
@@ -72,9 +72,9 @@ def solve_program(
     problem: Problem, aim: Aim, *, seconds: float, most_moves: int | None = None, most_machines: int | None = None,
     start: Ints | None = None, enough: float | None = None, copies: Ints | None = None, whole: bool = True,
 ) -> Solved:  # fmt: skip
-    """Solves it with at most so many moves and machines in use, in one thread, until it is proved, ``seconds`` are over or the value is ``enough``. ``copies`` is how many there are of each machine; not ``whole``, parts
-    of units may be placed, and ``where`` has the units that are not in parts. Raises StateError
-    (``no-highspy``)."""
+    """Solves it with at most so many moves and machines in use, in one thread, until it is proved, ``seconds`` are over
+    or the value is ``enough``. ``copies`` is how many there are of each machine; not ``whole``, parts of units may be
+    placed, and ``where`` has the units that are not in parts. Raises StateError (``no-highspy``)."""
     if not len(problem.units):
         return Solved(np.zeros(0, dtype=np.int64), 0, 0)
     program = _Program(problem, aim, most_moves, most_machines, copies)
@@ -133,7 +133,11 @@ class _Program:
         self.used: dict[int, int] = {}
         self.base = 0.0
         machines = range(len(problem.machines))
-        load = {(m, r): self.rows.row(-INFINITE, float(problem.capacity[m, r] * self.copies[m])) for m in machines for r in range(4)}
+        load = {
+            (m, r): self.rows.row(-INFINITE, float(problem.capacity[m, r] * self.copies[m]))
+            for m in machines
+            for r in range(4)
+        }
         moves = self.rows.row(-INFINITE, INFINITE)
         moved_base = 0.0
         for kind in self.kinds:
@@ -234,7 +238,9 @@ class _Program:
             if status != highspy.HighsModelStatus.kOptimal:
                 return Solved(None, INFINITE, -INFINITE)
             value = info.objective_function_value
-            return Solved(self._where(np.floor(np.asarray(highs.getSolution().col_value) + 1e-6)), value, _round_up(value))
+            return Solved(
+                self._where(np.floor(np.asarray(highs.getSolution().col_value) + 1e-6)), value, _round_up(value)
+            )
         bound = info.mip_dual_bound
         if info.primal_solution_status != highspy.SolutionStatus.kSolutionStatusFeasible:
             return Solved(None, INFINITE, _round_up(bound))
