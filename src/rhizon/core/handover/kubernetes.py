@@ -173,7 +173,7 @@ def _stateful_set(one: Deployment, node: str | None) -> Manifest:
             "replicas": 1,
             "selector": {"matchLabels": {LABEL: one.name}},
             "template": {
-                "metadata": {"labels": {LABEL: one.name}, "annotations": {"rhizon/lock": one.lock_sha256}},
+                "metadata": {"labels": {LABEL: one.name}, "annotations": {"rhizon/lock": one.lock_sha256[:32]}},
                 "spec": pod,
             },
             "volumeClaimTemplates": [
