@@ -45,6 +45,9 @@ SUBCOMMANDS = {
     "remove",
     "fetch",
     "schema",
+    "plan",
+    "apply",
+    "each",
 }
 MODULES = sorted(path for path in SRC.rglob("*/*.py"))
 

@@ -13,6 +13,7 @@ from rhizon.core.units import counted, mib_text
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from rhizon.app.machines.outcome import ApplyResult, EachResult, MachinesStatus
     from rhizon.app.machines.plan import MachinesPlan
 
 __all__ = ["machines"]
@@ -101,3 +102,138 @@ def _plan(to: "Console", made: "MachinesPlan", call: Call) -> None:
         say(to, f"no plan can be better than {counted(made.moved_bound, 'move')} and {what}")
     if made.plot is not None:
         say(to, f"drawn in {made.plot}")
+
+
+@command(
+    "apply",
+    group=machines,
+    examples=(
+        ("rhizon machines apply club.machines.toml --dry-run", "what would be done"),
+        ("rhizon machines apply club.machines.toml", "make, update, move and start servers"),
+    ),
+    tables=True,
+    dry_run="Show what would be done and change nothing.",
+)
+@_file
+@click.option("--only", multiple=True, metavar="SERVER", help="Only this server. May be repeated.")
+@click.option(
+    "--wheels", type=click.Path(path_type=Path, exists=True, file_okay=False), metavar="FOLDER",
+    help="Also install Rhizon there, from packages in FOLDER (pip wheel -w FOLDER rhizon).",
+)  # fmt: skip
+@click.option(
+    "--keep", type=click.Path(path_type=Path, file_okay=False), metavar="FOLDER",
+    help="Write the playbook (or the manifests) to FOLDER, and leave it there.",
+)  # fmt: skip
+def apply(call: Call, file: Path, only: tuple[str, ...], wheels: Path | None, keep: Path | None) -> Answer:
+    """Bring every server to its machine, as FILE says: make what is new, update what is there, move what is elsewhere
+    (with its worlds, and a backup), start all. The same again changes nothing.
+
+    A server that may be on a machine that is down is left alone. Exit code 1 where not all could be done; run it again
+    once the machine is back.
+    """
+    from rhizon.app.machines.apply import apply_machines
+
+    done = apply_machines(call.host, file, call.reporter, only=only, wheels=wheels, keep=keep, dry_run=call.dry_run)
+    call.close()
+    states = [one.state for one in done.servers]
+    counts = [(state, states.count(state)) for state in ("planned", "changed", "moved", "unchanged", "held", "failed")]
+    text = ", ".join(f"{count} {state}" for state, count in counts if count) or "no servers"
+    if done.down:
+        text += f"; not reached: {', '.join(done.down)}"
+    complete = done.complete or done.planned
+    return Answer(
+        done,
+        f"{done.name}: {text}",
+        lambda to: _applied(to, done, call),
+        done.findings,
+        (Step(("rhizon", "machines", "status", str(file)), "how they are"),),
+        exit_code=0 if complete else 1,
+        good=complete,
+    )
+
+
+def _applied(to: "Console", done: "ApplyResult", call: Call) -> None:
+    rows = [(one.server, one.machine, one.state, one.why) for one in done.servers]
+    call.table(to, ("server", "machine", "state", "why"), rows, prose=("why",))
+    for name, why in done.down.items():
+        say(to, f"{name} was not reached: {why}")
+
+
+@command(
+    "status",
+    group=machines,
+    examples=(("rhizon machines status club.machines.toml", "every machine, every server, and what is not right"),),
+    tables=True,
+)
+@_file
+def status(call: Call, file: Path) -> Answer:
+    """Show how all machines and their servers are. Exit code 1 where a machine was not reached, or a server is not
+    ready on its machine."""
+    from rhizon.app.machines.status import machines_status
+
+    found = machines_status(call.host, file, call.reporter)
+    call.close()
+    right = sum(one.right for one in found.servers)
+    reached = sum(one.reached for one in found.machines)
+    good = right == len(found.servers) and reached == len(found.machines)
+    text = f"{right} of {counted(len(found.servers), 'server')} ready on their machines"
+    text += f", {reached} of {counted(len(found.machines), 'machine')} reached"
+    return Answer(
+        found, f"{found.name}: {text}", lambda to: _status(to, found, call), exit_code=0 if good else 1, good=good
+    )  # fmt: skip
+
+
+def _status(to: "Console", found: "MachinesStatus", call: Call) -> None:
+    rows = [
+        (one.machine, "reached" if one.reached else "not reached", str(one.servers), str(one.running), one.why)
+        for one in found.machines
+    ]
+    call.table(
+        to, ("machine", "state", "servers", "running", "why"), rows, right=("servers", "running"), prose=("why",)
+    )
+    if found.servers:
+        to.print()
+        lines = [
+            (one.server, one.machine or "-", one.found_on or "-", one.state, "" if one.right else "not as planned")
+            for one in found.servers
+        ]
+        call.table(to, ("server", "planned on", "found on", "state", ""), lines)
+
+
+@command(
+    "each",
+    group=machines,
+    examples=(
+        ("rhizon machines each club.machines.toml -- check --all", "one command on every machine"),
+        ("rhizon machines each club.machines.toml --on ssd -- host", "on those with a label"),
+    ),
+)
+@_file
+@click.option("--on", multiple=True, metavar="MACHINE|LABEL", help="Only there. May be repeated.")
+@click.argument("words", metavar="COMMAND...", nargs=-1, required=True)
+def each(call: Call, file: Path, on: tuple[str, ...], words: tuple[str, ...]) -> Answer:
+    """Run one command of Rhizon on every machine; in a cluster in every server's container, where {} stands for the
+    server's folder. Exit code 1 where one fails or was not reached."""
+    from rhizon.app.machines.status import machines_each
+
+    done = machines_each(file, words, on, call.reporter)
+    call.close()
+    well = sum(one.code == 0 for one in done.answers)
+    good = well == len(done.answers)
+    return Answer(
+        done,
+        f"{done.name}: {well} of {len(done.answers)} ended well",
+        lambda to: _answers(to, done),
+        exit_code=0 if good else 1,
+        good=good,
+    )
+
+
+def _answers(to: "Console", done: "EachResult") -> None:
+    from rhizon.core.names import printable
+
+    for one in done.answers:
+        to.print()
+        say(to, f"{one.machine}: " + ("not reached" if one.code is None else f"exit code {one.code}"))
+        for line in (one.out.strip() or one.errors.strip()).splitlines():
+            say(to, f"  {printable(line, 300)}")

@@ -21,8 +21,8 @@ MOST_SERVERS = 20_000
 class Machine(Strict, frozen=True, kw_only=True):
     """What one machine gives to game servers. ``memory_mib`` is all that they may have together, ``cores`` and
     ``disk_mib`` likewise (left out: not counted), ``ports`` the numbers that they may take (ranges and single ones;
-    left out: any). ``labels`` are words that servers may ask for. A machine that is ``closed`` gets no server that is not
-    there already; one to be ``emptied`` keeps none. How it is reached: ``address`` (a host name or an address; by
+    left out: any). ``labels`` are words that servers may ask for. A ``closed`` machine gets no server that is not there
+    already; one to be ``emptied`` keeps none. How it is reached: ``address`` (a host name or an address; by
     default the machine's name), ``user`` and ``port`` of SSH; ``folder`` is where its servers are, ``program`` the
     rhizon there."""
 
