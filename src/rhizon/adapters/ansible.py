@@ -142,4 +142,4 @@ def words_of_failure(result: TaskResult) -> str:
     if isinstance(error, dict):
         return str(error.get("message", ""))
     lines = (result.errors or result.message or result.out).strip().splitlines()
-    return lines[-1] if lines else "failed"
+    return lines[-1].removeprefix("Task failed: ") if lines else "failed"

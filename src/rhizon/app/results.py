@@ -15,6 +15,7 @@ from rhizon.app.games.check import CheckedGame, GameList, GameSchema
 from rhizon.app.games.fetch import FetchedGame
 from rhizon.app.games.new_and_try import NewGame, TryResult
 from rhizon.app.guides import Guide, GuideList
+from rhizon.app.handover.export import ExportResult
 from rhizon.app.keep.backup import BackupResult
 from rhizon.app.keep.check import CheckResult
 from rhizon.app.keep.export import BomResult, LockResult
@@ -32,6 +33,8 @@ from rhizon.app.machine.move import MoveResult
 from rhizon.app.machine.rename import RenameResult
 from rhizon.app.machine.store import PruneResult, StoreStatus, Verified
 from rhizon.app.machine.try_update import UpdateTrial
+from rhizon.app.machines.outcome import ApplyResult, EachResult, MachinesStatus
+from rhizon.app.machines.plan import MachinesPlan
 from rhizon.app.provision import ProvisionResult
 from rhizon.app.publish.build_catalog import BuildResult
 from rhizon.app.publish.describe import DescribeResult

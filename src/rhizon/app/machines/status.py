@@ -60,7 +60,7 @@ def _servers(file: MachinesFile, look: Look) -> tuple[ServerThere, ...]:
     return tuple(servers)
 
 
-def machines_each(host: Host, path: Path, words: Sequence[str], on: Sequence[str], reporter: Reporter) -> EachResult:
+def machines_each(path: Path, words: Sequence[str], on: Sequence[str], reporter: Reporter) -> EachResult:
     """One command of Rhizon on each machine, or those that are named or have a label in ``on``. Raises InputError,
     StateError, RemoteError."""
     file = read_machines(path)
