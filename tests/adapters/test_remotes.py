@@ -33,7 +33,7 @@ HAS_VSFTPD = VSFTPD.exists() and os.name == "posix" and os.geteuid() == 0
 class Sshd:
     """An OpenSSH server on a port of loopback, for the user who runs the tests, with a key."""
 
-    def __init__(self, room: Path) -> None:
+    def __init__(self, room: Path, more: str = "") -> None:
         self.room = room
         for name in ("host", "user", "other"):
             subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", room / name], check=True)
@@ -43,11 +43,16 @@ class Sshd:
         config = (
             f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {room}/host\nPidFile {room}/pid\n"
             f"AuthorizedKeysFile {room}/authorized\nPasswordAuthentication no\nUsePAM no\nStrictModes no\n"
-            "PermitRootLogin yes\nSubsystem sftp internal-sftp\nMaxStartups 100\n"
+            "PermitRootLogin yes\nSubsystem sftp internal-sftp\nMaxStartups 100\n" + more
         )
         (room / "config").write_text(config)
         if os.geteuid() == 0:
             Path("/run/sshd").mkdir(exist_ok=True)
+        self.open()
+
+    def open(self) -> None:
+        """Begins to serve, again after ``close``."""
+        room = self.room
         self.process = subprocess.Popen(
             [SSHD, "-D", "-e", "-f", room / "config"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
         )

@@ -30,6 +30,8 @@ timeout = 15
 
 [ssh_connection]
 pipelining = true
+# a machine that goes down in the middle is given up after half a minute
+ssh_args = -o ControlMaster=auto -o ControlPersist=60s -o ServerAliveInterval=10 -o ServerAliveCountMax=3
 """
 
 
@@ -76,8 +78,16 @@ def run_plays(
     """Runs ``plays.yaml`` of a project; ``tell`` hears of each result as it comes. Raises StateError where Ansible
     itself fails (``ansible-failed``); what fails on a machine is a result."""
     program = find_ansible()
-    with tempfile.NamedTemporaryFile(prefix="rhizon-report-", suffix=".jsonl") as report:
-        environment = {**os.environ, "ANSIBLE_CONFIG": str(folder / "ansible.cfg"), "RHIZON_REPORT": report.name}
+    with tempfile.TemporaryDirectory(prefix="rhizon-run-") as own:
+        report = Path(own) / "report.jsonl"
+        report.touch()
+        environment = {
+            **os.environ,
+            "ANSIBLE_CONFIG": str(folder / "ansible.cfg"),
+            "RHIZON_REPORT": str(report),
+            # connections of this run alone: one that an earlier run left may hang
+            "ANSIBLE_SSH_CONTROL_PATH_DIR": own,
+        }
         environment.pop("PYTHONPATH", None)
         command = [program, "plays.yaml", "--extra-vars", json.dumps(dict(variables)), *(["--check"] if check else [])]
         with (folder / "ansible.log").open("wb") as log:
@@ -86,7 +96,7 @@ def run_plays(
             )
             results: list[TaskResult] = []
             try:
-                for one in _followed(Path(report.name), process):
+                for one in _followed(report, process):
                     results.append(one)
                     tell(one)
             except BaseException:

@@ -78,7 +78,9 @@ def deployment_of(host: Host, wishes: DeployWishes, reporter: Reporter) -> tuple
     unknown = sorted(set(wishes.secrets) - {one for one, setting in game.settings.items() if setting.secret})
     if unknown:
         raise InputError(
-            "not-a-secret", f"{unknown[0]} is not a secret setting of {game.id}", hint="rhizon game show lists them."
+            "not-a-secret",
+            f"{unknown[0]} is not a secret setting of {game.id}",
+            hint=f"See its settings: rhizon game show {game.id}",
         )
     definitions = own_definitions(host, game.id, known.beside)
     return (

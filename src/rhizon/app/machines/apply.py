@@ -43,14 +43,11 @@ def apply_machines(
         folder.mkdir(parents=True, exist_ok=True)
         variables: dict[str, Any] = {"rhizon_wheels": str(wheels.absolute()) if wheels is not None else ""}
         if wheels is not None:
-            variables["rhizon_program"] = "{{ rhizon_folder }}/.program/bin/rhizon"
             reporter.step("installing rhizon")
             play(folder, file, Job(), install_plays(), variables, reporter)
         look = look_at(folder, file, variables, reporter)
         before = read_seen(host, file)
         actions = decide(file, look.servers, look.down, before.servers, before.machines)
-        if not dry_run:
-            write_seen(host, file, before, look)
         folders = {name: those[0].folder for name, those in look.servers.items()}
         options = _bundles(host, path, file, actions, Path(scratch) / "bundles", reporter)
         job = Job(moves=actions.moves, provisions=_provisions(file, actions, folders, options))
@@ -61,9 +58,10 @@ def apply_machines(
             reporter.step("applying")
             results = play(folder, file, job, apply_plays(job), variables, reporter)
             reporter.done(f"{sum(one.changed for one in results)} changes")
-            after = look_at(folder, file, variables, reporter)
-            write_seen(host, file, read_seen(host, file), after)
         outcomes = tuple(_outcome(name, file, actions, options, results, dry_run=dry_run) for name in file.servers)
+        if not dry_run:
+            there = {one.server: one.machine for one in outcomes if one.state in ("changed", "moved", "unchanged")}
+            write_seen(host, file, before, look, there)
         return summed(path, file, outcomes, look.down, actions.strangers, planned=dry_run)
 
 

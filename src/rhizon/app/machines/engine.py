@@ -88,13 +88,15 @@ def read_seen(host: Host, file: MachinesFile) -> Seen:
         return Seen()
 
 
-def write_seen(host: Host, file: MachinesFile, before: Seen, look: Look) -> Seen:
-    """Remembers where servers are now; of machines that were not reached, what was seen before."""
+def write_seen(
+    host: Host, file: MachinesFile, before: Seen, look: Look, since: Mapping[str, str] | None = None
+) -> None:  # fmt: skip
+    """Remembers where servers are now, ``since`` the look on other machines; of machines that were not reached, what
+    was seen before."""
     servers = {name: machine for name, machine in before.servers.items() if machine in look.down}
-    servers |= {name: those[0].machine for name, those in look.servers.items()}
+    servers |= {name: those[0].machine for name, those in look.servers.items()} | dict(since or {})
     machines = tuple(sorted({*before.machines, *(name for name in file.machines if name not in look.down)}))
     path = _seen_file(host, file)
     make_folders(path.parent)
     seen = Seen(dict(sorted(servers.items())), machines)
     write_atomic(path, json.dumps(msgspec.to_builtins(seen), indent=1).encode())
-    return seen

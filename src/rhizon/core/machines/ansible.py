@@ -31,10 +31,12 @@ class Job:
     provisions: Mapping[str, Sequence[tuple[str, str, Sequence[str]]]] = field(default_factory=dict)
 
 
-def inventory(file: MachinesFile, job: Job, variables: Mapping[str, str]) -> dict[str, Any]:
+def inventory(file: MachinesFile, job: Job, variables: Mapping[str, Any]) -> dict[str, Any]:
     """The inventory: each machine, how it is reached, and what is to be done on it. ``variables`` hold for all."""
     hosts = {name: _host(name, machine, job) for name, machine in file.machines.items()}
-    return {GROUP: {"hosts": hosts, "vars": {**variables}}}
+    # the system's own Python before what a person's login has first in its path
+    pythons = ["/usr/bin/python3", "/usr/local/bin/python3", "python3"]
+    return {GROUP: {"hosts": hosts, "vars": {"ansible_interpreter_python_fallback": pythons, **variables}}}
 
 
 def _host(name: str, machine: Machine, job: Job) -> dict[str, Any]:
@@ -58,7 +60,14 @@ def _host(name: str, machine: Machine, job: Job) -> dict[str, Any]:
 
 
 def _play(role: str, hosts: str = GROUP) -> dict[str, Any]:
-    return {"name": role, "hosts": hosts, "gather_facts": False, "roles": [f"{ROLES}.{role}"]}
+    path = "{{ rhizon_folder }}/.program/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+    return {
+        "name": role,
+        "hosts": hosts,
+        "gather_facts": False,
+        "environment": {"PATH": path},
+        "roles": [f"{ROLES}.{role}"],
+    }
 
 
 def look_plays() -> list[dict[str, Any]]:

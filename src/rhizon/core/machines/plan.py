@@ -169,6 +169,8 @@ def _place_rest(problem: Problem, where: Ints, end: float, watch: Watch) -> Ints
     around those that were not; as many as fit."""
     placer = Placer(problem, where)
     rest = np.flatnonzero(where < 0)
+    if not len(rest):
+        return where
     part = problem.part(rest.tolist(), list(range(len(problem.machines))), loads(problem, where))
     allowed = part.allowed & np.array([placer.apart_from(int(u)) for u in rest]).reshape(part.allowed.shape)
     solved = solve_program(
