@@ -76,7 +76,7 @@ class Plan(Case):
             (HEAD + '[machines.a]\nmemory_mib = 1\naddress = "-oProxyCommand=x"\n', "address"),
             (HEAD + '[machines.a]\nmemory_mib = 1\nfolder = "/srv/../etc"\n', "folder"),
             (HEAD + '[machines.a]\nmemory_mib = 1\n[servers.x]\nmemory_mib = 1\nmachine = "b"\n', "'b'"),
-            (HEAD + '[placement]\napart = [["x", "x"]]\n[machines.a]\nmemory_mib = 1\n[servers.x]\nmemory_mib = 1\n', "apart"),
+            (CLUB.replace('"fen", "gate"', '"fen", "fen"'), "apart"),
             (CLUB.replace("memory_mib = 4096", 'memory_mib = "4G"'), "4G"),
             ("\0", "club"),
         ):  # fmt: skip

@@ -65,7 +65,8 @@ class Kubernetes(unittest.TestCase):
                 )
         server = found["StatefulSet marsh"]["spec"]["template"]["spec"]
         self.assertIs(server["automountServiceAccountToken"], False)
-        self.assertEqual(found["NetworkPolicy marsh"]["spec"]["egress"], [])
+        policy = found["NetworkPolicy marsh"]["spec"]
+        self.assertEqual((policy["policyTypes"], policy.get("egress")), (["Ingress", "Egress"], None))
         self.assertIn("marsh-tcp", found["Service marsh-tcp"]["metadata"]["name"])
         self.assertEqual([one["port"] for one in found["Service marsh-udp"]["spec"]["ports"]], [21641, 65535])
         names = [one["name"] for one in server["containers"][0]["ports"]]

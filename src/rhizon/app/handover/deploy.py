@@ -7,20 +7,25 @@ import msgspec
 
 from rhizon import __version__
 from rhizon.adapters.games import ENDING
+from rhizon.app.choose.resolve import catalogs_for, solve_source
+from rhizon.app.choose.sources import Source, read_any
 from rhizon.app.games.own_definitions import own_definitions
 from rhizon.app.host import Host
-from rhizon.app.instance.refetch import refetch_lock
+from rhizon.app.instance.refetch import fetch_locked, refetch_lock
 from rhizon.app.keep.export import instance_lock
-from rhizon.app.provision import ProvisionWishes, provision
 from rhizon.app.reporter import Reporter
 from rhizon.app.tune.list_settings import list_settings
-from rhizon.core.allocate.port_roles import port_places, protocols_of
+from rhizon.core.allocate.memory import budget
+from rhizon.core.allocate.port_roles import port_places, port_wishes, protocols_of
+from rhizon.core.allocate.ports import allocate
 from rhizon.core.errors import InputError
 from rhizon.core.handover.deployment import DeployedPort, Deployment, container_memory_mib
 from rhizon.core.model.decode import encode_json
 from rhizon.core.model.game import GameDefinition
 from rhizon.core.model.lock import Lock
 from rhizon.core.model.setting import PortDefinition
+from rhizon.core.settings.apply import checked_settings
+from rhizon.core.settings.content import with_content
 
 __all__ = ["DeployWishes", "deployment_of"]
 
@@ -130,39 +135,36 @@ def _of_server(host: Host, wishes: DeployWishes, reporter: Reporter) -> _Known:
 
 
 def _of_source(host: Host, wishes: DeployWishes, reporter: Reporter) -> _Known:
-    """A plan for a server that is never made here says the rest: the lock, the heap, the ports."""
-    from rhizon.app.choose.sources import read_any
-
+    """Solved and fetched; what this machine has (runtimes, memory, ports) does not matter."""
     source = read_any(host, wishes.source, wishes.game, reporter)
-    planned = provision(
-        host,
-        ProvisionWishes(
-            source=wishes.source,
-            folder=host.places.state / "never-made" / (wishes.name or source.name),
-            name=wishes.name,
-            game=wishes.game,
-            catalogs=wishes.catalogs,
-            memory_mib=wishes.memory_mib,
-            secrets={},
-            allow_installer=wishes.allow_installer,
-            dry_run=True,
-        ),
-        reporter,
-        None,
-    )
-    game = host.games(wishes.source.absolute().parent).get(planned.game)
+    game = host.games(source.beside).get(source.game)
+    catalogs = catalogs_for(host, source, game, wishes.catalogs, reporter)
+    lock = solve_source(host, source, game, catalogs, reporter).solution.lock
+    game = with_content(game, lock)
+    settings = checked_settings(game, source.settings, source.label)
+    for data in (*source.overlay.values(), *source.player_overlay.values()):
+        host.store.add(data)
+    addresses = (*wishes.catalogs, *(_beside(source, one) for one in source.catalogs))
+    fetch_locked(host, lock, catalogs, reporter)
+    name = wishes.name or source.name
     return _Known(
-        name=planned.name,
-        title=planned.title,
+        name=name,
+        title=source.title,
         game=game,
-        lock=planned.lock,
-        heap_mib=planned.heap_mib,
-        ports=dict(planned.ports),
-        catalogs=(*wishes.catalogs, *source.catalogs),
+        lock=lock,
+        heap_mib=wishes.memory_mib
+        or source.memory_mib
+        or budget(game, lock.releases, settings, source.pack_memory).heap_mib,
+        ports=allocate(port_wishes(game, lock, {}), source.ports, lambda *_: None),
+        catalogs=addresses,
         secrets=tuple(source.secrets),
         licence=wishes.accept_licence,
-        beside=wishes.source.absolute().parent,
+        beside=source.beside.absolute(),
     )
+
+
+def _beside(source: Source, address: str) -> str:
+    return address if "://" in address else str((source.beside / address).absolute())
 
 
 def _ports(game: GameDefinition, lock: Lock, ports: dict[str, int]) -> tuple[DeployedPort, ...]:

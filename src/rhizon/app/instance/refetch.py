@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from rhizon.adapters.fetching import fetch_all, missing_from
 from rhizon.app.host import Host
@@ -16,7 +17,10 @@ from rhizon.core.model.lock import Lock, LockedFile
 from rhizon.core.names import RelPath, printable
 from rhizon.core.start_scripts import start_scripts
 
-__all__ = ["refetch", "refetch_lock"]
+if TYPE_CHECKING:
+    from rhizon.adapters.catalogs import Catalogs
+
+__all__ = ["fetch_locked", "refetch", "refetch_lock"]
 
 
 def refetch(
@@ -63,11 +67,17 @@ def refetch(
 def refetch_lock(host: Host, lock: Lock, addresses: tuple[str, ...], reporter: Reporter) -> int:
     """Sees that the store has the archives and server files that a lock names; answers how many had to be fetched.
     Raises RemoteError, TrustError, InputError."""
+    if not missing_from(host.store, _archives(host, lock)) and not missing_from(host.store, _tree(host, lock)):
+        return 0
+    return fetch_locked(host, lock, host.open_catalogs(addresses, Path.cwd()), reporter)
+
+
+def fetch_locked(host: Host, lock: Lock, catalogs: "Catalogs", reporter: Reporter) -> int:
+    """The same from catalogs that are open."""
     came = 0
     for lacking in (_archives, _tree):
         missing = missing_from(host.store, lacking(host, lock))
         if missing:
-            catalogs = host.open_catalogs(addresses, Path.cwd())
             came += fetch_all(catalogs, missing, host.store, lambda got: reporter.progress(got.text, got.part))
     return came
 

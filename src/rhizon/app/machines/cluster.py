@@ -18,8 +18,6 @@ from rhizon.core.model.machines import MachinesFile
 
 __all__ = ["apply_to_cluster", "cluster_status", "each_in_cluster"]
 
-UNCHANGED = "unchanged"
-
 
 def apply_to_cluster(
     host: Host, path: Path, file: MachinesFile, reporter: Reporter, *, keep: Path | None, dry_run: bool
@@ -59,16 +57,19 @@ def _applied(
 ) -> ServerOutcome:
     reporter.step(f"applying {name}")
     try:
+        # apply calls a stateful set changed each time, for what the cluster adds to its claims; its diff does not
+        if not dry_run and kubectl.run("diff", "-k", str(folder), passes=()).returncode == 0:
+            reporter.done(f"{name}: nothing to change")
+            return ServerOutcome(server=name, machine=machine, state="unchanged", why="")
         done = kubectl.run("apply", "-k", str(folder), *(["--dry-run=server"] if dry_run else []))
     except RemoteError as broken:
         why = " ".join(broken.details) or broken.message
         return ServerOutcome(server=name, machine=machine, state="failed", why=why)
-    lines = done.stdout.strip().splitlines()
-    changed = [line for line in lines if UNCHANGED not in line.split()]
-    reporter.done(f"{name}: {len(changed)} of {len(lines)} objects changed")
+    objects = done.stdout.strip().splitlines()
+    reporter.done(f"{name}: {len(objects)} objects applied")
     if dry_run:
-        return ServerOutcome(server=name, machine=machine, state="planned", why=f"{len(lines)} objects")
-    return ServerOutcome(server=name, machine=machine, state="changed" if changed else "unchanged", why="")
+        return ServerOutcome(server=name, machine=machine, state="planned", why=f"{len(objects)} objects")
+    return ServerOutcome(server=name, machine=machine, state="changed", why="")
 
 
 def cluster_status(file: MachinesFile) -> tuple[tuple[MachineStatus, ...], tuple[ServerThere, ...]]:

@@ -132,8 +132,9 @@ def _network(one: Deployment) -> Manifest:
         "spec": {
             "podSelector": {"matchLabels": {LABEL: one.name}},
             "policyTypes": ["Ingress", "Egress"],
-            "ingress": [{"ports": ports}] if ports else [],
-            "egress": egress,
+            # none is nothing allowed; an empty list would look like a change to each apply
+            **({"ingress": [{"ports": ports}]} if ports else {}),
+            **({"egress": egress} if egress else {}),
         },
     }
 
