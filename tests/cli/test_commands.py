@@ -43,7 +43,7 @@ class Answers(Case):
             self.assertIn(f"  {name}", top.out)
             done = self.rhizon(name, "--help")
             self.assertEqual(done.code, 0)
-            if name not in ("catalog", "game", "remote", "service", "store"):
+            if name not in ("catalog", "game", "machines", "remote", "service", "store"):
                 self.assertIn("--json", done.out)
         self.assertRegex(self.rhizon("--version").out, r"^rhizon \d+\.\d+\.\d+\n$")
 

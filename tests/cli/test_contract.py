@@ -24,7 +24,8 @@ DOCS = Path(__file__).parents[2] / "docs"
 VOCABULARY = (DOCS / "commands.md").read_text("utf-8")
 READERS = {  # commands that change nothing
     "address", "boots", "catalog serve", "check", "completion", "console", "demo", "dev", "explain", "game check",
-    "game list", "game show", "game try", "help", "inspect", "isolate", "list", "log", "match", "metrics", "players",
+    "game list", "game show", "game try", "help", "inspect", "isolate", "list", "log", "machines each",
+    "machines status", "match", "metrics", "players",
     "reach", "remote check", "report", "restart", "run", "runtimes", "service show", "settings", "start", "status",
     "stop", "store status", "wait",
 }  # fmt: skip

@@ -7,12 +7,12 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
-from rhizon.app.handover.export import to_yaml
 from rhizon.core.allocate.memory import HostMemory
 from rhizon.core.handover.compose import compose_document
 from rhizon.core.handover.container import container_files
 from rhizon.core.handover.deployment import DeployedPort, Deployment, container_memory_mib
 from rhizon.core.handover.kubernetes import kubernetes_files, parse_cluster_version, port_name
+from rhizon.core.yaml_text import to_yaml
 
 PRINTABLE = st.text(st.characters(exclude_categories=["C", "Z"], include_characters=" \n"))
 LONG_ROLE = "a-role-with-a-long-name"

@@ -173,6 +173,13 @@ EXAMPLES: dict[str, dict[str, Any]] = {
         "reach": {"by": "sftp", "host": "games.harbour.example", "user": "tove", "folder": "/server"},
         "dictates": {"start_file": "run.sh", "forbidden": [".exe"], "quota_mib": 2048},
     },
+    "machines": {
+        "format": "rhizon-machines/1",
+        "name": "club",
+        "placement": {"moves": 2, "apart": [["marsh", "fen"]]},
+        "machines": {"alpha": {"memory_mib": 8192, "ports": ["24000-24100"]}, "beta": {"memory_mib": 4096}},
+        "servers": {"marsh": {"memory_mib": 2048, "machine": "alpha"}, "fen": {"memory_mib": 1024, "on": ["beta"]}},
+    },
     "push": {
         "format": "rhizon-push/1",
         "server": "marsh",
@@ -462,6 +469,18 @@ WRONG: dict[str, tuple[tuple[str, Change, str], ...]] = {
         ("name", put("settings", "A B", 1), "settings"),
         ("whole and more", put("more", {"pvp": ["Tove"]}), "in settings too"),
         ("title", put("title", 3), "title"),
+    ),
+    "machines": (
+        ("no machines", put("machines", {}), "at least one"),
+        ("unknown machine", put("servers", "marsh", "machine", "gamma"), "not one of the machines"),
+        ("unknown on", put("servers", "fen", "on", ["gamma"]), "not one of the machines"),
+        ("unknown server", put("placement", "together", [["marsh", "gate"]]), "not one of the servers"),
+        ("alone", put("placement", "apart", [["marsh"]]), "not a group"),
+        ("ports", put("machines", "alpha", "ports", ["x"]), "neither a port number"),
+        ("outside", put("machines", "alpha", "folder", "/srv/../etc"), "not an absolute path"),
+        ("option", put("machines", "alpha", "user", "-x"), "begins with -"),
+        ("moves", put("placement", "moves", "some"), "moves"),
+        ("twice", put("servers", "fen", "fixed_ports", [25000, 25000]), "twice"),
     ),
     "remote": (
         ("way", put("reach", "by", "pigeon"), "pigeon"),

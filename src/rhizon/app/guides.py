@@ -24,6 +24,7 @@ _GUIDES = (
     "joining",
     "rented",
     "reaching",
+    "machines",
     "keeping",
     "solving",
     "archives",

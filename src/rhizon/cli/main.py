@@ -44,7 +44,6 @@ MEANT = {
     **dict.fromkeys(("java", "mono"), "runtimes"),
     **dict.fromkeys(("port", "firewall"), "ports"),
     **dict.fromkeys(("ram", "heap"), "memory"),
-    **dict.fromkeys(("export",), "lock"),
     **dict.fromkeys(("sbom",), "bom"),
     **dict.fromkeys(("copy", "duplicate", "cp"), "clone"),
     **dict.fromkeys(("mv", "relocate"), "move"),

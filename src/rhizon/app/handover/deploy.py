@@ -9,8 +9,8 @@ from rhizon import __version__
 from rhizon.adapters.games import ENDING
 from rhizon.app.choose.resolve import catalogs_for, solve_source
 from rhizon.app.choose.sources import Source, read_any
-from rhizon.app.games.own_definitions import own_definitions
 from rhizon.app.host import Host
+from rhizon.app.instance.own_definitions import own_definitions
 from rhizon.app.instance.refetch import fetch_locked, refetch_lock
 from rhizon.app.keep.export import instance_lock
 from rhizon.app.reporter import Reporter

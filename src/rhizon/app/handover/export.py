@@ -3,7 +3,7 @@
 import shutil
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
@@ -18,6 +18,7 @@ from rhizon.core.handover.container import container_files
 from rhizon.core.handover.deployment import Deployment
 from rhizon.core.handover.kubernetes import LARGEST_CONFIG, kubernetes_files
 from rhizon.core.model.lock import Lock
+from rhizon.core.yaml_text import to_yaml
 
 __all__ = ["Engine", "ExportResult", "ExportWishes", "export"]
 
@@ -113,21 +114,6 @@ def _texts(one: Deployment, how: ExportWishes) -> dict[str, str]:
     if how.engine == "compose":
         texts["compose.yaml"] = to_yaml([compose_document(one)])
     return texts
-
-
-def to_yaml(documents: list[dict[str, Any]]) -> str:
-    """Documents as YAML, keys in the order in which they are; texts of several lines as blocks."""
-    import yaml
-
-    class Dumper(yaml.SafeDumper):
-        def ignore_aliases(self, _data: Any) -> bool:
-            return True
-
-    def text(dumper: yaml.SafeDumper, value: str) -> yaml.Node:
-        return dumper.represent_scalar("tag:yaml.org,2002:str", value, style="|" if "\n" in value else None)
-
-    Dumper.add_representer(str, text)
-    return yaml.dump_all(documents, Dumper=Dumper, sort_keys=False, allow_unicode=True, width=110)
 
 
 def _write(host: Host, one: Deployment, lock: Lock, how: ExportWishes, texts: Mapping[str, str]) -> None:

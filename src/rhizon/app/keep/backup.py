@@ -16,13 +16,13 @@ from rhizon.adapters.host import now
 from rhizon.adapters.inside import Inside
 from rhizon.adapters.instances import InstanceFolder
 from rhizon.adapters.world_files import world_files
-from rhizon.app.games.own_definitions import own_definitions
 from rhizon.app.host import Host
 from rhizon.app.instance.backup_places import LINKS, backup_id
 from rhizon.app.instance.change import snapshot
 from rhizon.app.instance.edited_files import settings_paths
 from rhizon.app.instance.exclusive import console_of, exclusive, require_stopped, started_elsewhere
 from rhizon.app.instance.native_files import native_values
+from rhizon.app.instance.own_definitions import own_definitions
 from rhizon.app.instance.state import InstanceState, require_instance_state
 from rhizon.app.keep.backup_keys import Encryption, seal_for
 from rhizon.app.keep.find_backup import BY_HAND

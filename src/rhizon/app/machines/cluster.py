@@ -8,13 +8,14 @@ from typing import Any
 
 from rhizon.adapters.kubectl import Kubectl
 from rhizon.app.handover.deploy import DeployWishes
-from rhizon.app.handover.export import ExportWishes, export, to_yaml
+from rhizon.app.handover.export import ExportWishes, export
 from rhizon.app.host import Host
 from rhizon.app.machines.outcome import ApplyResult, EachAnswer, MachineStatus, ServerOutcome, ServerThere, summed
 from rhizon.app.reporter import Reporter
 from rhizon.core.errors import RemoteError
 from rhizon.core.handover.deployment import DATA, LABEL, PROGRAM
 from rhizon.core.model.machines import MachinesFile
+from rhizon.core.yaml_text import to_yaml
 
 __all__ = ["apply_to_cluster", "cluster_status", "each_in_cluster"]
 

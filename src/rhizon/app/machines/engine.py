@@ -9,13 +9,13 @@ import msgspec
 
 from rhizon.adapters.ansible import TaskResult, answer_of, run_plays, words_of_failure, write_project
 from rhizon.adapters.files import make_folders, write_atomic
-from rhizon.app.handover.export import to_yaml
 from rhizon.app.host import Host
 from rhizon.app.reporter import Reporter
 from rhizon.core.machines.actions import FoundServer
 from rhizon.core.machines.ansible import Job, inventory, look_plays
 from rhizon.core.model.machines import MachinesFile
 from rhizon.core.names import printable
+from rhizon.core.yaml_text import to_yaml
 
 __all__ = ["Look", "Seen", "look_at", "play", "read_seen", "write_seen"]
 
@@ -44,7 +44,7 @@ def play(
     every = {"rhizon_program": "rhizon", "rhizon_wheels": "", **variables}
     texts = {
         "inventory.yaml": to_yaml([inventory(file, job, every)]),
-        "plays.yaml": to_yaml([plays]),  # type: ignore[list-item]
+        "plays.yaml": to_yaml([plays]),
     }
     write_project(folder, texts)
 

@@ -20,7 +20,7 @@ __all__ = ["machines"]
 
 MOST_SHOWN = 20  # moves in the text; --verbose shows all
 
-_file = click.argument("file", metavar="FILE", type=click.Path(path_type=Path, exists=True, dir_okay=False))
+_file = click.argument("file", metavar="FILE", type=click.Path(path_type=Path))
 
 
 @click.group("machines", cls=RhizonGroup)

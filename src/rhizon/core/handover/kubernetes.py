@@ -17,7 +17,7 @@ from rhizon.core.handover.deployment import (
     Deployment,
 )
 
-__all__ = ["LARGEST_CONFIG", "OLDEST", "kubernetes_files", "parse_cluster_version"]
+__all__ = ["LARGEST_CONFIG", "OLDEST", "kubernetes_files", "parse_cluster_version", "port_name"]
 
 LARGEST_CONFIG = 1_000_000  # bytes; a ConfigMap holds 1 MiB at most
 OLDEST = (1, 19)

@@ -336,7 +336,8 @@ def _few_large_machines(problem: Problem, best: Ints, limit: int, bound: int, wa
 def _empty_machines(problem: Problem, best: Ints, limit: int, bound: int, watch: Watch) -> Ints:
     """Leaves out one machine after another, the ones with least on them first, as long as the rest is enough; many at
     a time while that goes well."""
-    end = watch.left() * 0.8
+    # what is small is left to the program, which is better at it
+    end = watch.left() * (0.8 if program_size(problem) <= LARGEST_PROGRAM else 0.3)
     best = _few_large_machines(problem, best, limit, bound, watch)
     given_up: set[int] = set()
     step = max(1, len(problem.machines) // 8)
