@@ -133,11 +133,8 @@ def main() -> None:
         print(f"rhizon: no placement, {took:.1f} s")
     else:
         assert (loads(problem, found.where) <= problem.capacity).all()
-        reached = (
-            f"{found.used} machines (bound {found.used_bound})"
-            if pack
-            else f"load {found.load} % (bound {found.load_bound} %)"
-        )
+        load = f"load {found.load} % (bound {found.load_bound} %)"
+        reached = f"{found.used} machines (bound {found.used_bound})" if pack else load
         proved = "proved" if found.proved(pack=pack) else "not proved"
         print(f"rhizon: {found.moves} moves (bound {found.moves_bound}), {reached}, {proved}, {took:.1f} s")
     if given.alone:

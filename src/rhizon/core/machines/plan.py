@@ -290,8 +290,9 @@ def _pack(problem: Problem, first: Found, most: int | None, watch: Watch) -> Pla
     used = len(np.unique(best))
     small = program_size(problem) <= LARGEST_PROGRAM
     if used > bound and not small:
-        relaxed = solve_relaxed(problem, "machines", seconds=watch.left() * 0.2)
-        bound = max(bound, int(relaxed.bound)) if np.isfinite(relaxed.bound) else bound
+        for whole in (False, True):
+            relaxed = solve_relaxed(problem, "machines", seconds=watch.left() * 0.3, whole=whole)
+            bound = max(bound, int(relaxed.bound)) if np.isfinite(relaxed.bound) else bound
     if used > bound and small:
         seconds = watch.left() * 0.85
         solved = solve_program(problem, "machines", seconds=seconds, most_moves=most, start=best)
