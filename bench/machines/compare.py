@@ -152,10 +152,9 @@ def main() -> None:
     if where is None:
         print(f"direct: no placement, {took:.1f} s")
         return
-    reached = f"{len(np.unique(where))} machines" if pack else f"load {highest_load(problem, where)} %"
-    print(
-        f"direct: {moves_of(problem, where)} moves (bound {first_bound:.0f}), {reached} (bound {bound:.0f}), {took:.1f} s"
-    )
+    moves, load = moves_of(problem, where), highest_load(problem, where)
+    reached = f"{len(np.unique(where))} machines" if pack else f"load {load} %"
+    print(f"direct: {moves} moves (bound {first_bound:.0f}), {reached} (bound {bound:.0f}), {took:.1f} s")
 
 
 if __name__ == "__main__":

@@ -21,6 +21,7 @@ __all__ = ["Clash", "Lift", "explain_clash"]
 
 TRY_SECONDS = 4.0
 LIFT_TRIES = 40
+MOST_LEFT_OUT = 3  # servers of which each alone could be left out: the smallest are named
 NAMED = 8  # servers of a clash that are named one by one
 MOST_SEARCHED = 60  # servers of a file in which a minimal set is looked for by search
 ANY_MOVES = 1 << 29
@@ -329,12 +330,13 @@ def _lifts(file: MachinesFile, servers: Sequence[str], kept: Sequence[_Demand], 
             found += 1
             machine, amount = added
             yield Lift(resource, machine, f"give {machine} {_amount(resource, amount)} more {_more(resource)}".rstrip())
+    left_out = 0
     by_size = sorted(servers, key=lambda one: file.servers[one].memory_mib)
     if len(by_size) > NAMED:
         by_size = [by_size[0], by_size[len(by_size) // 2], by_size[-1]]
     for name in by_size:
-        if _possible(_only(file, [one for one in file.servers if one != name]), watch):
-            found += 1
+        if left_out < MOST_LEFT_OUT and _possible(_only(file, [one for one in file.servers if one != name]), watch):
+            found, left_out = found + 1, left_out + 1
             yield Lift("leave-out", name, f"leave out {name}")
             if len(servers) > NAMED:
                 break
