@@ -167,6 +167,7 @@ class Apply(Case):
         text = HEAD + f'catalogs = ["{CATALOG}"]\n'
         for name, one in self.machines.items():
             text += f'[machines.{name}]\naddress = "127.0.0.1"\nport = {one.port}\nmemory_mib = 4096\n'
+            text += 'ports = ["26100-26140"]\n'
             text += f'folder = "{self.folder}/{name}/servers"\nprogram = "{self.program}"\n'
         for name, machine in on.items():
             text += f'[servers.{name}]\nsource = "lamps.list.toml"\nmemory_mib = 512\naccept_licence = true\n'
@@ -207,5 +208,5 @@ class Apply(Case):
         self.assertEqual(self.applied(code=1), {"lamps": "held it was last seen on beta, which was not reached"})
         self.machines["beta"].open()
         made = tomllib.loads((self.folder / "beta/servers/lamps/.rhizon/instance.toml").read_text())
-        self.assertEqual(made["name"], "lamps")
+        self.assertEqual((made["name"], all(26100 <= one <= 26140 for one in made["ports"].values())), ("lamps", True))
         self.assertEqual(self.rhizon("machines", "each", "club.machines.toml", "--on", "moon", "--", "list").code, 2)

@@ -23,7 +23,7 @@ def deployment(**fields: Any) -> Deployment:
     given = {
         "name": "marsh", "title": 'The "marsh" $evening', "image": "marsh:0a1b", "version": "0.1.0",
         "lock": '{\n "format": "rhizon-lock/1"\n}\n', "lock_sha256": "ab" * 32,
-        "files": {"config/games/tarnholt.game.toml": "x = 1\n"}, "heap_mib": 1024, "memory_mib": 1408,
+        "files": {"config/games/tarnholt.game.toml": "x = 1\n"}, "heap_mib": 1024, "need_mib": 1184, "memory_mib": 1408,
         "ports": ports, "roles": {"game": 21641}, "secrets": ("join_password",), "disk_mib": 2048,
         "ready_seconds": 240, "stop_seconds": 90,
     }  # fmt: skip

@@ -17,7 +17,7 @@ from rhizon.app.reporter import Reporter
 from rhizon.app.tune.list_settings import list_settings
 from rhizon.core.allocate.memory import budget
 from rhizon.core.allocate.port_roles import port_places, port_wishes, protocols_of
-from rhizon.core.allocate.ports import allocate
+from rhizon.core.allocate.ports import PortRoom, allocate
 from rhizon.core.errors import InputError
 from rhizon.core.handover.deployment import DeployedPort, Deployment, container_memory_mib
 from rhizon.core.model.decode import encode_json
@@ -37,7 +37,8 @@ DISK_SPARE_MIB = 1024  # for the world, logs and Rhizon's own
 class DeployWishes(msgspec.Struct, frozen=True, kw_only=True):
     """``source`` is the folder of a server, or a list, pack or lock; ``name`` and ``image`` replace those that follow
     from it. ``secrets`` are secret settings beside those that are known to be set. With ``fetching`` the server fetches
-    from its catalogs when it is made, instead of having everything in its image."""
+    from its catalogs when it is made, instead of having everything in its image. Of a source, ports are of the ``pool``
+    (empty: near their defaults), not ``taken``, the first of them ``fixed``."""
 
     source: Path
     name: str | None = None
@@ -49,6 +50,9 @@ class DeployWishes(msgspec.Struct, frozen=True, kw_only=True):
     accept_licence: bool = False
     allow_installer: bool = False
     fetching: bool = False
+    pool: tuple[int, ...] = ()
+    taken: frozenset[int] = frozenset()
+    fixed: tuple[int, ...] = ()
 
 
 class _Known(msgspec.Struct, frozen=True, kw_only=True):
@@ -98,6 +102,7 @@ def deployment_of(host: Host, wishes: DeployWishes, reporter: Reporter) -> tuple
             lock_sha256=sha256,
             files={f"config/games/{one}{ENDING}": text for one, text in definitions.items()},
             heap_mib=known.heap_mib,
+            need_mib=known.heap_mib + game.memory.outside_heap_mib,
             memory_mib=container_memory_mib(known.heap_mib + game.memory.outside_heap_mib),
             ports=_ports(game, lock, known.ports),
             roles=_chosen_roles(game, lock, known.ports),
@@ -155,12 +160,22 @@ def _of_source(host: Host, wishes: DeployWishes, reporter: Reporter) -> _Known:
         heap_mib=wishes.memory_mib
         or source.memory_mib
         or budget(game, lock.releases, settings, source.pack_memory).heap_mib,
-        ports=allocate(port_wishes(game, lock, {}), source.ports, lambda *_: None),
+        ports=_allocated(game, lock, source, wishes),
         catalogs=addresses,
         secrets=tuple(source.secrets),
         licence=wishes.accept_licence,
         beside=source.beside.absolute(),
     )
+
+
+def _allocated(game: GameDefinition, lock: Lock, source: Source, wishes: DeployWishes) -> dict[str, int]:
+    roles = _chosen_roles(game, lock, dict.fromkeys(port_places(game, lock), 0))
+    fixed = {**source.ports, **dict(zip(roles, wishes.fixed, strict=False))}
+
+    def holder(number: int, _: str) -> str | None:
+        return "another server" if number in wishes.taken else None
+
+    return allocate(port_wishes(game, lock, {}), fixed, holder, PortRoom(pool=wishes.pool))
 
 
 def _beside(source: Source, address: str) -> str:

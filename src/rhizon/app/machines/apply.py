@@ -1,7 +1,7 @@
 """Servers brought to the machines that a machines file says."""
 
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -12,15 +12,17 @@ from rhizon.app.choose.beside_lock import put_beside
 from rhizon.app.handover.deploy import DeployWishes, deployment_of
 from rhizon.app.host import Host
 from rhizon.app.machines.cluster import apply_to_cluster
-from rhizon.app.machines.engine import look_at, play, read_seen, write_seen
+from rhizon.app.machines.engine import Look, look_at, play, read_seen, write_seen
 from rhizon.app.machines.outcome import ApplyResult, ServerOutcome, summed
 from rhizon.app.machines.read import read_machines
 from rhizon.app.reporter import Reporter
+from rhizon.core.allocate.ports import parse_pool
 from rhizon.core.errors import InputError
+from rhizon.core.finding import Finding
 from rhizon.core.handover.deployment import Deployment
 from rhizon.core.machines.actions import Actions, decide
 from rhizon.core.machines.ansible import Job, apply_plays, install_plays
-from rhizon.core.model.machines import MachinesFile
+from rhizon.core.model.machines import MachinesFile, ServerNeeds
 from rhizon.core.names import printable
 
 __all__ = ["apply_machines"]
@@ -49,7 +51,8 @@ def apply_machines(
         before = read_seen(host, file)
         actions = decide(file, look.servers, look.down, before.servers, before.machines)
         folders = {name: those[0].folder for name, those in look.servers.items()}
-        options = _bundles(host, path, file, actions, Path(scratch) / "bundles", reporter)
+        findings: list[Finding] = []
+        options = _bundles(host, path, file, actions, look, Path(scratch) / "bundles", findings, reporter)
         job = Job(moves=actions.moves, provisions=_provisions(file, actions, folders, options))
         results: list[TaskResult] = []
         if (actions.moves or job.provisions) and not dry_run:
@@ -62,7 +65,7 @@ def apply_machines(
         if not dry_run:
             there = {one.server: one.machine for one in outcomes if one.state in ("changed", "moved", "unchanged")}
             write_seen(host, file, before, look, there)
-        return summed(path, file, outcomes, look.down, actions.strangers, planned=dry_run)
+        return summed(path, file, outcomes, look.down, actions.strangers, findings, planned=dry_run)
 
 
 def _only(file: MachinesFile, names: Sequence[str]) -> MachinesFile:
@@ -80,20 +83,28 @@ def _only(file: MachinesFile, names: Sequence[str]) -> MachinesFile:
 
 
 def _bundles(
-    host: Host, path: Path, file: MachinesFile, actions: Actions, folder: Path, reporter: Reporter
-) -> dict[str, list[str]]:
+    host: Host, path: Path, file: MachinesFile, actions: Actions, look: Look, folder: Path, findings: list[Finding],
+    reporter: Reporter,
+) -> dict[str, list[str]]:  # fmt: skip
     """What is copied to machines: for each server that has a source its lock and all that this names, in a folder; and
     the options of `rhizon provision` there."""
     found: dict[str, list[str]] = {}
-    for name in actions.makes:
+    taken: dict[str, set[int]] = {}
+    for one_there in (one for those in look.servers.values() for one in those):
+        taken.setdefault(one_there.machine, set()).update(one_there.ports)
+    for name, machine in actions.makes.items():
         server = file.servers[name]
         if not server.source:
             continue
+        new = name not in look.servers
         wishes = DeployWishes(
             source=path.absolute().parent / server.source,
             name=name,
             catalogs=file.catalogs,
             accept_licence=server.accept_licence,
+            pool=parse_pool(file.machines[machine].ports) if new else (),
+            taken=frozenset(taken.get(machine, ())) if new else frozenset(),
+            fixed=server.fixed_ports,
         )
         one, lock = deployment_of(host, wishes, reporter)
         into = folder / name
@@ -102,13 +113,33 @@ def _bundles(
         for text_path, text in one.files.items():
             (into / text_path.rpartition("/")[2]).write_text(text)
         put_beside(host, lock, into / LOCK, write=True, whole=True)
-        found[name] = _options(one, file, name)
+        taken.setdefault(machine, set()).update(port.number for port in one.ports)
+        found[name] = _options(one, server, ports=new)
+        findings.extend(_more_than_planned(name, one, server))
     return found
 
 
-def _options(one: Deployment, file: MachinesFile, name: str) -> list[str]:
-    words = ["--name", name, "--offline", "--stop-first", "--memory", str(one.heap_mib)]
-    for role, number in zip(one.roles, file.servers[name].fixed_ports, strict=False):
+def _more_than_planned(name: str, one: Deployment, server: ServerNeeds) -> Iterator[Finding]:
+    """The plan counted with less than it will take."""
+    count = len({port.number for port in one.ports})
+    for what, needs, planned, field in (
+        ("memory", f"{one.need_mib} MiB", one.need_mib > server.memory_mib, f"memory_mib = {one.need_mib}"),
+        ("ports", f"{count} ports", count > server.port_count, f"ports = {count}"),
+    ):
+        if planned:
+            yield Finding(
+                code="more-than-planned",
+                severity="warning",
+                subject=name,
+                what=f"it takes {needs}, more {what} than the machines file counts for it",
+                remedy=f"Write {field} into the file, and plan again.",
+            )
+
+
+def _options(one: Deployment, server: ServerNeeds, *, ports: bool) -> list[str]:
+    """Options of `rhizon provision`; ``ports`` of a new server are chosen here, those of another stay."""
+    words = ["--name", one.name, "--offline", "--stop-first", "--memory", str(one.heap_mib)]
+    for role, number in zip(one.roles, one.roles.values() if ports else server.fixed_ports, strict=False):
         words += ["--port", f"{role}={number}"]
     if one.accept_licence:
         words.append("--accept-licence")

@@ -68,7 +68,8 @@ def look_at(folder: Path, file: MachinesFile, variables: Mapping[str, Any], repo
             continue
         answer = answer_of(one) or {}
         for line in (answer.get("result") or {}).get("instances", ()):
-            where = FoundServer(one.machine, str(line["folder"]), str(line["state"]))
+            numbers = tuple((line.get("ports") or {}).values())
+            where = FoundServer(one.machine, str(line["folder"]), str(line["state"]), numbers)
             servers.setdefault(str(line["name"]), []).append(where)
     answered = {one.machine for one in results}
     down |= {name: "no answer" for name in file.machines if name not in answered}

@@ -1,6 +1,6 @@
 """What commands over several machines answer."""
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -98,7 +98,7 @@ class EachResult(msgspec.Struct, frozen=True, kw_only=True):
 
 def summed(
     path: Path, file: MachinesFile, outcomes: tuple[ServerOutcome, ...], down: Mapping[str, str],
-    strangers: Mapping[str, str], *, planned: bool,
+    strangers: Mapping[str, str], more: Sequence[Finding] = (), *, planned: bool,
 ) -> ApplyResult:  # fmt: skip
     """All of it, with what a person should know beside."""
     findings = tuple(
@@ -118,5 +118,5 @@ def summed(
         planned=planned,
         servers=outcomes,
         down=dict(down),
-        findings=findings,
+        findings=(*more, *findings),
     )

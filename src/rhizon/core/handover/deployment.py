@@ -37,7 +37,8 @@ class DeployedPort(msgspec.Struct, frozen=True):
 
 
 class Deployment(msgspec.Struct, frozen=True, kw_only=True):
-    """A server as an engine runs it. ``heap_mib`` is the server's heap, ``memory_mib`` the whole limit. ``files`` are
+    """A server as an engine runs it. ``heap_mib`` is the server's heap, ``need_mib``
+    with what is beside it, ``memory_mib`` the whole limit. ``files`` are
     texts that go beside the lock: definitions by their path (``config/games/ID.game.toml``), and the list.
     ``catalogs`` are addresses; ``whole`` where everything is in the image and no network is needed. ``secrets`` are
     secret settings, each of which the engine gives as a file. ``lock`` is the lock's text."""
@@ -50,6 +51,7 @@ class Deployment(msgspec.Struct, frozen=True, kw_only=True):
     lock_sha256: str
     files: dict[str, str]
     heap_mib: int
+    need_mib: int
     memory_mib: int
     ports: tuple[DeployedPort, ...]
     roles: dict[str, int]

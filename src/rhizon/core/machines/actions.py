@@ -16,6 +16,7 @@ class FoundServer:
     machine: str
     folder: str
     state: str
+    ports: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
