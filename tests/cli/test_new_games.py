@@ -269,6 +269,10 @@ class NewGame(Case):
                 text = (self.folder / "shelf/definition").read_text()
                 self.write("config/games/saltlode.game.toml", text)
             with self.subTest(disk=disk, more=more):
+                if disk == "whole":
+                    dry = self.good("restore", f"again-{number}", "--of", ident, "--backups", disk, "--dry-run")
+                    self.assertIn("plan", dry.out)
+                    self.assertFalse((self.folder / "config").exists())
                 self.good("restore", f"again-{number}", "--of", ident, "--backups", disk, *more, code=code)
                 self.assertEqual((self.folder / f"again-{number}").exists(), code == 0)
                 if code == 0:

@@ -75,8 +75,10 @@ def _base(
 class Games:
     """Definitions by id. A file is ``ID.game.toml``, so that only the one that is asked for is read."""
 
-    def __init__(self, config: Path, beside: Path | None = None) -> None:
-        self._folders = [folder for folder in (beside, config / "games", GAMES) if folder is not None]
+    def __init__(self, config: Path, beside: Path | None = None, lent: Path | None = None) -> None:
+        """Those ``beside`` go before a person's own; those in ``lent`` are used where there is no other."""
+        self._own = config / "games"
+        self._folders = [folder for folder in (beside, config / "games", GAMES, lent) if folder is not None]
 
     def files(self) -> dict[str, Path]:
         """Every known id with the file that counts, by id."""
@@ -96,7 +98,7 @@ class Games:
                 "unknown-game",
                 f"there is no game definition for {name}",
                 details=[f"similar: {', '.join(guesses)}"] if guesses else [f"known: {', '.join(files)}"],
-                hint=f"Put a definition of your own into {self._folders[-2]}; see all games: rhizon game list",
+                hint=f"Put a definition of your own into {self._own}; see all games: rhizon game list",
             )
         game = read_game(files[name], files.get)
         if game.id != name:

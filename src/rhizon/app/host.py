@@ -38,13 +38,14 @@ class Host:
         self.places = found
         self.offline = offline
         self.store = Store(found.store)
+        self.lent_games: Path | None = None  # definitions that a backup brings, while it is restored
         self._finder: Runtimes | None = None
         self._games: dict[tuple[str, str], GameDefinition] = {}
         self._runtimes: dict[str, list[FoundRuntime]] = {}
 
     def games(self, beside: Path | None = None) -> Games:
         """Game definitions, with those in ``beside`` before the others."""
-        return Games(self.places.config, beside)
+        return Games(self.places.config, beside, self.lent_games)
 
     @functools.cached_property
     def limits(self) -> HostLimits:

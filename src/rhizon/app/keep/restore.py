@@ -2,6 +2,7 @@
 
 import contextlib
 import hashlib
+import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import NamedTuple
@@ -71,8 +72,11 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
         else:
             found = find_backup(host, folder, wishes.sought)
         copy = _with_catalogs(WorldCopy(*found), wishes.catalogs)
-        if not wishes.dry_run:
-            _take_whole(host, copy, reporter)
+        lent = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="rhizon-games-")))
+        host.lent_games = lent
+        stack.callback(setattr, host, "lent_games", None)
+        new_games = _lend_definitions(host, copy, lent)
+        _take_whole(host, copy)  # a dry run looks into the files, too; the store is a cache
         if wishes.without_world:
             copy = copy._replace(backup=msgspec.structs.replace(copy.backup, world={}, empty=()))
         if wishes.part == "world" and not copy.backup.world:
@@ -87,6 +91,7 @@ def restore(host: Host, folder: Path, reporter: Reporter, wishes: RestoreWishes)
             done = _in_place(host, home.required(), copy, reporter, wishes)
         if wishes.dry_run:
             return done
+        _keep_definitions(host, new_games, reporter)
         state = require_instance_state(host, home)
         world = world_folder(home, state.game, state.instance)
         if world.exists():
@@ -106,9 +111,8 @@ def _with_catalogs(copy: WorldCopy, catalogs: tuple[str, ...]) -> WorldCopy:
     return copy._replace(backup=msgspec.structs.replace(copy.backup, state=state))
 
 
-def _take_whole(host: Host, copy: WorldCopy, reporter: Reporter) -> None:
-    """Puts what a whole backup has beside worlds and settings into the store, and the game's definition into the
-    config folder where this machine has none."""
+def _take_whole(host: Host, copy: WorldCopy) -> None:
+    """Puts what a whole backup has beside worlds and settings into the store."""
     repository, backup = copy
     for path, saved in backup.whole.items():
         kept = backup.state.files.get(path)
@@ -120,14 +124,26 @@ def _take_whole(host: Host, copy: WorldCopy, reporter: Reporter) -> None:
                     into.write(data)
                 if hashed.hexdigest() == kept.sha256:  # else it changed while it was saved: the catalog has it
                     host.store.keep(into, kept.sha256)
-    known = host.games(Path(backup.state.instance.source).parent).files()
-    for game, text in backup.definitions.items():
+
+
+def _lend_definitions(host: Host, copy: WorldCopy, folder: Path) -> dict[str, str]:
+    """Writes the definitions that the backup has and this machine has not, for as long as it is restored; answers
+    their texts."""
+    known = host.games(Path(copy.backup.state.instance.source).parent).files()
+    new = {game: text for game, text in copy.backup.definitions.items() if game not in known}
+    for game, text in new.items():
+        (folder / f"{game}{ENDING}").write_text(text, "utf-8")
+    return new
+
+
+def _keep_definitions(host: Host, new: Mapping[str, str], reporter: Reporter) -> None:
+    """All went well: they are this machine's from now on."""
+    for game, text in new.items():
         file = host.places.config / "games" / f"{game}{ENDING}"
-        if game not in known:
-            with translated("write the game's definition", file):
-                make_folders(file.parent)
-                write_atomic(file, text.encode())
-            reporter.done(f"the definition of {game} is now {file}")
+        with translated("write the game's definition", file):
+            make_folders(file.parent)
+            write_atomic(file, text.encode())
+        reporter.done(f"the definition of {game} is now {file}")
 
 
 def _with_runtime_here(host: Host, game: GameDefinition, instance: Instance) -> Instance:
