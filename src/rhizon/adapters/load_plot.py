@@ -36,7 +36,7 @@ def draw_loads(
             left += width
         axes.text(capacity / 1024, row, f" {100 * left * 1024 / max(capacity, 1):.0f} %", va="center", fontsize=8)
     axes.set_yticks(range(len(rows)), [name for name, _, _ in rows])
-    axes.invert_yaxis()
+    axes.set_ylim(len(rows) - 0.4, -0.6)
     axes.set_xlabel("memory, GiB")
     axes.set_xlim(left=0, right=max((one[2] for one in rows), default=1) / 1024 * 1.08)
     axes.set_title(title, loc="left", fontsize=11)
