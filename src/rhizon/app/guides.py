@@ -24,7 +24,7 @@ _GUIDES = (
     "joining",
     "rented",
     "reaching",
-    "machines",
+    "many-machines",
     "keeping",
     "solving",
     "archives",

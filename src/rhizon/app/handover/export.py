@@ -43,7 +43,7 @@ class ExportWishes(msgspec.Struct, frozen=True, kw_only=True):
 
 class ExportResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was written: ``files`` by their path in the folder, ``archives`` as many; the image's name; the memory limit
-    of the container and the heap in it; which secrets the engine has to be given; whether the licence is accepted."""
+    of the container and the heap in it; which secrets the engine has to be given; what is known of the game's licence."""
 
     engine: Engine
     name: str
@@ -55,7 +55,7 @@ class ExportResult(msgspec.Struct, frozen=True, kw_only=True):
     heap_mib: int
     ports: tuple[str, ...]
     secrets: tuple[str, ...]
-    licence_accepted: bool
+    licence: Literal["accepted", "not accepted", "none"]
     planned: bool
 
 
@@ -86,7 +86,7 @@ def export(host: Host, wishes: DeployWishes, how: ExportWishes, reporter: Report
         heap_mib=one.heap_mib,
         ports=tuple(f"{port.number}/{protocol}" for port in one.ports for protocol in port.protocols),
         secrets=one.secrets,
-        licence_accepted=one.accept_licence,
+        licence="accepted" if one.accept_licence else "not accepted" if one.has_licence else "none",
         planned=how.dry_run,
     )
 

@@ -144,5 +144,5 @@ def _body(to: "Console", done: "ExportResult") -> None:
         say(to, f"secrets: kubectl create secret generic {done.name}-secrets {flags}")
     elif done.secrets:
         say(to, f"secrets: put each into a file: {', '.join(f'secrets/{name}' for name in done.secrets)}")
-    if not done.licence_accepted:
-        say(to, "licence: not accepted; if the game has one, the container ends until you export with --accept-licence")
+    if done.licence == "not accepted":
+        say(to, "licence: not accepted; the container ends until you have read it and export with --accept-licence")

@@ -58,6 +58,7 @@ class Deployment(msgspec.Struct, frozen=True, kw_only=True):
     secrets: tuple[str, ...] = ()
     catalogs: tuple[str, ...] = ()
     whole: bool = True
+    has_licence: bool = True
     accept_licence: bool = False
     allow_installer: bool = False
     disk_mib: int
