@@ -43,7 +43,7 @@ class ExportWishes(msgspec.Struct, frozen=True, kw_only=True):
 
 class ExportResult(msgspec.Struct, frozen=True, kw_only=True):
     """What was written: ``files`` by their path in the folder, ``archives`` as many; the image's name; the memory limit
-    of the container and the heap in it; which secrets the engine has to be given; what is known of the game's licence."""
+    of the container and the heap in it; which secrets the engine has to be given; what is known of the licence."""
 
     engine: Engine
     name: str
