@@ -88,7 +88,7 @@ def files(draw: Any) -> MachinesFile:
 
 
 class Planning(unittest.TestCase):
-    @settings(max_examples=120, deadline=None, derandomize=True)
+    @settings(max_examples=90, deadline=None, derandomize=True)
     @given(files())
     def test_it_is_the_best_of_all(self, file: MachinesFile) -> None:
         problem, rules = as_problem(file), file.placement
@@ -126,7 +126,7 @@ class Planning(unittest.TestCase):
         for arrange, moves in (("spread", "few"), ("pack", "free")):
             with self.subTest(arrange=arrange):
                 problem = as_problem(machines_file(machines, servers, arrange=arrange, moves=moves))
-                found = plan(problem, Goal(pack=arrange == "pack", moves=moves), watch(8))
+                found = plan(problem, Goal(pack=arrange == "pack", moves=moves), watch(4))
                 assert isinstance(found, Placed)
                 self.assertTrue((loads(problem, found.where) <= problem.capacity).all())
                 self.assertLessEqual(found.moves_bound, found.moves)
