@@ -90,15 +90,7 @@ def plan(problem: Problem, goal: Goal, watch: Watch) -> Placed | Found:
     if first.where is None or (isinstance(most, int) and first.moves > most):
         return first
     arranged = _pack(problem, first, most, watch) if goal.pack else _spread(problem, first, most, watch)
-    if goal.moves == "few":
-        return _with_moves_bound(arranged, first.bound)
-    return arranged
-
-
-def _with_moves_bound(placed: Placed, bound: int) -> Placed:
-    return Placed(
-        placed.where, placed.moves, bound, placed.load, placed.load_bound, placed.used, placed.used_bound
-    )  # fmt: skip
+    return replace(arranged, moves_bound=first.bound) if goal.moves == "few" else arranged
 
 
 def fewest(
