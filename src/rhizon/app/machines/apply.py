@@ -8,6 +8,7 @@ from typing import Any
 import msgspec
 
 from rhizon.adapters.ansible import TaskResult, words_of_failure
+from rhizon.adapters.tar_out import pack_folder
 from rhizon.app.choose.beside_lock import put_beside
 from rhizon.app.handover.deploy import DeployWishes, deployment_of
 from rhizon.app.host import Host
@@ -113,6 +114,7 @@ def _bundles(
         for text_path, text in one.files.items():
             (into / text_path.rpartition("/")[2]).write_text(text)
         put_beside(host, lock, into / LOCK, write=True, whole=True)
+        pack_folder(into, folder / f"{name}.tar")
         taken.setdefault(machine, set()).update(port.number for port in one.ports)
         found[name] = _options(one, server, ports=new)
         findings.extend(_more_than_planned(name, one, server))
