@@ -90,7 +90,6 @@ class Plan(Case):
 class Export(Case):
     def test_files_of_each_engine(self) -> None:
         """From a list, a pack and a native game; what is written is whole, and is replaced by another export."""
-        first: dict[str, str] = {}
         for source, engine in (
             (LIST, "compose"), (PACK, "container"), (WORLD / "emberline.list.toml", "container"), (LIST, "kubernetes"),
         ):  # fmt: skip
@@ -113,7 +112,8 @@ class Export(Case):
                 if engine == "compose":
                     service = yaml.safe_load((out / "compose.yaml").read_text())["services"]["server"]
                     self.assertEqual(service["image"], result["image"])
-                first[engine] = (out / "Containerfile").read_text()
+                self.write("out/secrets/mine", "kept")
+        self.assertEqual((self.folder / "out/secrets/mine").read_text(), "kept")
         mine = self.write("mine/notes.txt", "mine")
         done = self.rhizon("export", LIST, "compose", "-o", "mine", "--catalog", CATALOG, "--json")
         self.assertEqual((done.code, done.error["code"], mine.read_text()), (1, "folder-in-use", "mine"))

@@ -72,9 +72,7 @@ def write_project(folder: Path, texts: Mapping[str, str]) -> None:
             (folder / name).write_text(text)
 
 
-def run_plays(
-    folder: Path, variables: Mapping[str, Any], tell: Callable[[TaskResult], None], *, check: bool = False
-) -> list[TaskResult]:
+def run_plays(folder: Path, tell: Callable[[TaskResult], None]) -> list[TaskResult]:
     """Runs ``plays.yaml`` of a project; ``tell`` hears of each result as it comes. Raises StateError where Ansible
     itself fails (``ansible-failed``); what fails on a machine is a result."""
     program = find_ansible()
@@ -89,10 +87,14 @@ def run_plays(
             "ANSIBLE_SSH_CONTROL_PATH_DIR": own,
         }
         environment.pop("PYTHONPATH", None)
-        command = [program, "plays.yaml", "--extra-vars", json.dumps(dict(variables)), *(["--check"] if check else [])]
         with (folder / "ansible.log").open("wb") as log:
             process = subprocess.Popen(
-                command, cwd=folder, env=environment, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT
+                [program, "plays.yaml"],
+                cwd=folder,
+                env=environment,
+                stdin=subprocess.DEVNULL,
+                stdout=log,
+                stderr=subprocess.STDOUT,
             )
             results: list[TaskResult] = []
             try:

@@ -24,7 +24,12 @@ __all__ = ["Engine", "ExportResult", "ExportWishes", "export"]
 
 Engine = Literal["container", "compose", "kubernetes"]
 LOCK = "server.lock.json"
-MARK = ".rhizon-export"  # in a folder that an export made: another one may replace what is in it
+MARK = ".rhizon-export"  # in a folder that an export made: another one may replace what it wrote
+OWN_FOLDERS = ("config", "server.archives", "wheels")
+OWN_FILES = (
+    "Containerfile", "compose.yaml", LOCK, ".containerignore", "config.yaml", "service.yaml", "network.yaml",
+    "server.yaml", "backup.yaml", "kustomization.yaml",
+)  # fmt: skip
 
 
 class ExportWishes(msgspec.Struct, frozen=True, kw_only=True):
@@ -116,13 +121,21 @@ def _texts(one: Deployment, how: ExportWishes) -> dict[str, str]:
     return texts
 
 
+def _clear(folder: Path) -> None:
+    """Removes what an earlier export wrote, and nothing that a person put beside it, such as secrets."""
+    for name in OWN_FOLDERS:
+        if (folder / name).is_dir():
+            shutil.rmtree(folder / name)
+    for name in OWN_FILES:
+        (folder / name).unlink(missing_ok=True)
+
+
 def _write(host: Host, one: Deployment, lock: Lock, how: ExportWishes, texts: Mapping[str, str]) -> None:
     folder = how.folder
     with translated("write the export", folder):
-        if (folder / MARK).is_file():
-            shutil.rmtree(folder)
         make_folders(folder)
-        write_atomic(folder / MARK, b"made by rhizon export; another export replaces this folder\n")
+        _clear(folder)
+        write_atomic(folder / MARK, b"made by rhizon export; another export replaces what it wrote\n")
         for name, text in texts.items():
             make_folders((folder / name).parent)
             write_atomic(folder / name, text.encode())

@@ -1,5 +1,6 @@
 """Servers brought to the machines that a machines file says."""
 
+import shutil
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
@@ -38,14 +39,15 @@ def apply_machines(
     """Makes, updates, moves and starts servers so that each is on its machine. ``only`` some servers; ``wheels`` are
     packages from which Rhizon is installed there; ``keep`` is a folder for the playbook. Raises StateError,
     InputError, and what making a lock raises; what fails on a machine is in the result."""
-    file = _only(read_machines(path), only)
+    whole = read_machines(path)
+    file = _only(whole, only)
     if file.engine == "kubernetes":
         return apply_to_cluster(host, path, file, reporter, keep=keep, dry_run=dry_run)
     with tempfile.TemporaryDirectory(prefix="rhizon-machines-") as scratch:
         folder = keep.absolute() if keep is not None else Path(scratch) / "playbook"
         folder.mkdir(parents=True, exist_ok=True)
         variables: dict[str, Any] = {"rhizon_wheels": str(wheels.absolute()) if wheels is not None else ""}
-        if wheels is not None:
+        if wheels is not None and not dry_run:
             reporter.step("installing rhizon")
             play(folder, file, Job(), install_plays(), variables, reporter)
         look = look_at(folder, file, variables, reporter)
@@ -53,12 +55,13 @@ def apply_machines(
         actions = decide(file, look.servers, look.down, before.servers, before.machines)
         folders = {name: those[0].folder for name, those in look.servers.items()}
         findings: list[Finding] = []
-        options = _bundles(host, path, file, actions, look, Path(scratch) / "bundles", findings, reporter)
+        options = _bundles(host, path, file, actions, look, folder / "bundles", findings, reporter)
         job = Job(moves=actions.moves, provisions=_provisions(file, actions, folders, options))
         results: list[TaskResult] = []
         if (actions.moves or job.provisions) and not dry_run:
-            (Path(scratch) / "transfer").mkdir(mode=0o700)
-            variables |= {"rhizon_transfer": f"{scratch}/transfer", "rhizon_bundles": f"{scratch}/bundles"}
+            transfer = Path(scratch) / "transfer"  # whole servers, for as long as they are under way
+            transfer.mkdir(mode=0o700)
+            variables |= {"rhizon_transfer": str(transfer), "rhizon_bundles": str(folder / "bundles")}
             reporter.step("applying")
             results = play(folder, file, job, apply_plays(job), variables, reporter)
             reporter.done(f"{sum(one.changed for one in results)} changes")
@@ -66,7 +69,8 @@ def apply_machines(
         if not dry_run:
             there = {one.server: one.machine for one in outcomes if one.state in ("changed", "moved", "unchanged")}
             write_seen(host, file, before, look, there)
-        return summed(path, file, outcomes, look.down, actions.strangers, findings, planned=dry_run)
+        strangers = {name: there for name, there in actions.strangers.items() if name not in whole.servers}
+        return summed(path, file, outcomes, look.down, strangers, findings, planned=dry_run)
 
 
 def _only(file: MachinesFile, names: Sequence[str]) -> MachinesFile:
@@ -89,6 +93,7 @@ def _bundles(
 ) -> dict[str, list[str]]:  # fmt: skip
     """What is copied to machines: for each server that has a source its lock and all that this names, in a folder; and
     the options of `rhizon provision` there."""
+    shutil.rmtree(folder, ignore_errors=True)
     found: dict[str, list[str]] = {}
     taken: dict[str, set[int]] = {}
     for one_there in (one for those in look.servers.values() for one in those):
@@ -115,6 +120,7 @@ def _bundles(
             (into / text_path.rpartition("/")[2]).write_text(text)
         put_beside(host, lock, into / LOCK, write=True, whole=True)
         pack_folder(into, folder / f"{name}.tar")
+        shutil.rmtree(into)
         taken.setdefault(machine, set()).update(port.number for port in one.ports)
         found[name] = _options(one, server, ports=new)
         findings.extend(_more_than_planned(name, one, server))

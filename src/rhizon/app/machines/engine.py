@@ -38,7 +38,7 @@ class Seen(msgspec.Struct, frozen=True):
 
 def play(
     folder: Path, file: MachinesFile, job: Job, plays: Sequence[Mapping[str, Any]], variables: Mapping[str, Any],
-    reporter: Reporter, *, check: bool = False,
+    reporter: Reporter,
 ) -> list[TaskResult]:  # fmt: skip
     """Writes the project and runs it. Raises StateError."""
     every = {"rhizon_program": "rhizon", "rhizon_wheels": "", **variables}
@@ -53,7 +53,7 @@ def play(
         if what in SHOWN and one.state == "ok":
             reporter.step(f"{one.machine}: {one.task}")
 
-    return run_plays(folder, {}, tell, check=check)
+    return run_plays(folder, tell)
 
 
 def look_at(folder: Path, file: MachinesFile, variables: Mapping[str, Any], reporter: Reporter) -> Look:

@@ -43,7 +43,7 @@ def _cluster(_: click.Context, __: click.Parameter, value: str) -> tuple[int, in
 @click.argument("engine", type=click.Choice(["container", "compose", "kubernetes"]))
 @click.option(
     "-o", "--output", "folder", required=True, type=click.Path(path_type=Path, file_okay=False), metavar="FOLDER",
-    help="Folder to write; one of an earlier export is replaced.",
+    help="Folder to write; files of an earlier export in it are replaced.",
 )  # fmt: skip
 @catalog_options
 @click.option("--name", metavar="NAME", help="Name of the server in the container; by default its own.")

@@ -212,8 +212,8 @@ def _status(to: "Console", found: "MachinesStatus", call: Call) -> None:
 @click.option("--on", multiple=True, metavar="MACHINE|LABEL", help="Only there. May be repeated.")
 @click.argument("words", metavar="COMMAND...", nargs=-1, required=True)
 def each(call: Call, file: Path, on: tuple[str, ...], words: tuple[str, ...]) -> Answer:
-    """Run one command of Rhizon on every machine; in a cluster in every server's container, where {} stands for the
-    server's folder. Exit code 1 where one fails or was not reached."""
+    """Run one command of Rhizon on every machine. In a cluster it runs in every server's container; {} is replaced by
+    the server's folder. Exit code 1 if one fails or was not reached."""
     from rhizon.app.machines.status import machines_each
 
     done = machines_each(file, words, on, call.reporter)

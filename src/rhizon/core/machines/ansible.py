@@ -1,4 +1,4 @@
-"""What Ansible is told: an inventory and plays, as data. The roles are in ``playbooks/``."""
+"""The inventory and the plays for Ansible, as data. The roles are in ``playbooks/``."""
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field

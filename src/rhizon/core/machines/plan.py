@@ -26,7 +26,7 @@ PART_SECONDS = 3.0
 
 
 class Watch(NamedTuple):
-    """``left`` answers the seconds that are left; ``tell`` is told what is being done."""
+    """``left`` returns the remaining seconds; ``tell`` receives the name of each step."""
 
     left: Callable[[], float]
     tell: Callable[[str], None] = lambda _: None

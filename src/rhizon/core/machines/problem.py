@@ -25,7 +25,6 @@ __all__ = [
     "as_problem",
     "fits_alone",
     "loads",
-    "may_be_on",
     "moves_of",
 ]
 
@@ -108,7 +107,7 @@ def as_problem(file: MachinesFile) -> Problem:
         for server in members:
             key = (server.needs, server.on, server.fixed_ports, server.machine if _shuts(file) else None)
             if key not in kinds:
-                kinds[key] = np.array([may_be_on(server, name, file.machines[name], pools[name]) for name in machines])
+                kinds[key] = np.array([_may_be_on(server, name, file.machines[name], pools[name]) for name in machines])
             allowed[u] &= kinds[key]
             if server.machine is not None:
                 cost[u] += 1
@@ -127,7 +126,7 @@ def _shuts(file: MachinesFile) -> bool:
     return any(one.closed for one in file.machines.values())
 
 
-def may_be_on(server: ServerNeeds, name: str, machine: Machine, pool: frozenset[int] | None) -> bool:
+def _may_be_on(server: ServerNeeds, name: str, machine: Machine, pool: frozenset[int] | None) -> bool:
     """Whether labels, ``on``, port numbers and the machine's own state let the server be there."""
     return (
         not machine.emptied
